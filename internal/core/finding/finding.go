@@ -1,0 +1,137 @@
+// Package finding holds the catalogue of what can be wrong or notable in a
+// file. It only describes; reading and shaping make the findings.
+package finding
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Grade says how much a finding weighs.
+type Grade string
+
+// The grades, the heaviest first.
+const (
+	Broken  Grade = "broken"  // the file cannot be used
+	Warning Grade = "warning" // it can be used, and something is likely wrong
+	Note    Grade = "note"    // worth knowing
+)
+
+// Code names a kind of finding. Codes are stable; programs may rely on them.
+type Code string
+
+// The catalogue.
+const (
+	Empty         Code = "empty"
+	Vanished      Code = "vanished"
+	NoPermission  Code = "no_permission"
+	Unreadable    Code = "unreadable"
+	Moving        Code = "moving"
+	WrongContent  Code = "wrong_content"
+	NotUTF8       Code = "not_utf8"
+	UnclosedQuote Code = "unclosed_quote"
+	RowTooLong    Code = "row_too_long"
+	UnevenRows    Code = "uneven_rows"
+	NoHeader      Code = "no_header"
+	ColumnAbsent  Code = "column_absent"
+	ColumnMissing Code = "column_missing"
+	HeaderRespelt Code = "header_respelt"
+	HeaderTwice   Code = "header_twice"
+	ExtraColumns  Code = "extra_columns"
+	NoRows        Code = "no_rows"
+	NotWhole      Code = "not_whole"
+	NotDecimal    Code = "not_decimal"
+	NotDate       Code = "not_date"
+)
+
+// Kind describes one code of the catalogue.
+type Kind struct {
+	Grade   Grade
+	Title   string
+	Suggest string
+}
+
+var catalogue = map[Code]Kind{
+	Empty:         {Broken, "the file is empty", "ask the sender for the file again"},
+	Vanished:      {Broken, "the file was gone when it was to be read", "look again"},
+	NoPermission:  {Broken, "the service may not read the file", "give the service's user the right to read it"},
+	Unreadable:    {Broken, "reading the file failed", "check the disk or share it lies on"},
+	Moving:        {Broken, "the file kept changing while it was read", "wait until it is written whole, then refresh again"},
+	WrongContent:  {Broken, "the content is not delimited text", "ask the sender for the data as delimited text"},
+	NotUTF8:       {Broken, "the text is not UTF-8", "save the file as UTF-8"},
+	UnclosedQuote: {Broken, "a quote is never closed", "close or remove the quote in the file"},
+	RowTooLong:    {Broken, "a row is longer than the limit", "check that the file has line ends and closed quotes"},
+	UnevenRows:    {Warning, "rows have more or fewer cells than the header", "check the rows named"},
+	NoHeader:      {Broken, "no row holds the declared headers", "check the file, or the headers in the definition"},
+	ColumnMissing: {Broken, "a required column is not in the header", "add the header to those the column accepts, or mend the file"},
+	ColumnAbsent:  {Warning, "a declared column is not in the header; it comes back blank", "add the header to those the column accepts, or mend the file"},
+	HeaderRespelt: {Note, "a header differs in letter case, spaces or accents and was taken", "nothing needs to be done"},
+	HeaderTwice:   {Broken, "two headers fit one column", "say in the definition which one the column accepts"},
+	ExtraColumns:  {Note, "the file has columns that are not declared; they are dropped", "declare those you want"},
+	NoRows:        {Warning, "the file has a header and no rows", "check with the sender"},
+	NotWhole:      {Warning, "values that are no whole numbers come back blank", "mend the values, or make the column decimal or text"},
+	NotDecimal:    {Warning, "values that are no numbers come back blank", "mend the values, or make the column text"},
+	NotDate:       {Warning, "values that are no dates (yyyy-MM-dd) come back blank", "mend the values, or make the column text"},
+}
+
+// Describe returns what the catalogue says of a code.
+func Describe(c Code) (Kind, bool) {
+	k, ok := catalogue[c]
+	return k, ok
+}
+
+// Codes returns every code of the catalogue, in no order.
+func Codes() []Code {
+	codes := make([]Code, 0, len(catalogue))
+	for c := range catalogue {
+		codes = append(codes, c)
+	}
+	return codes
+}
+
+// Finding is one thing found in one file.
+type Finding struct {
+	Code     Code   `json:"code"`
+	Grade    Grade  `json:"grade"`
+	Sentence string `json:"sentence"` // what was found, with the evidence
+	Suggest  string `json:"suggest"`
+	Column   string `json:"column,omitempty"`
+	Row      int64  `json:"row,omitempty"`   // the first row meant, counted from 1
+	Count    int64  `json:"count,omitempty"` // how often it occurs
+}
+
+// New makes a finding of a code; evidence, put after the catalogue's title,
+// may be empty.
+func New(c Code, evidence string, args ...any) Finding {
+	kind, ok := catalogue[c]
+	if !ok {
+		panic("finding: no such code: " + string(c))
+	}
+	sentence := kind.Title
+	if evidence != "" {
+		sentence += ": " + fmt.Sprintf(evidence, args...)
+	}
+	return Finding{Code: c, Grade: kind.Grade, Sentence: sentence, Suggest: kind.Suggest}
+}
+
+// Error makes a finding usable as the error that ended the reading of a file.
+func (f Finding) Error() string { return f.Sentence }
+
+// AnyBroken returns the first finding that makes a file unusable.
+func AnyBroken(findings []Finding) (Finding, bool) {
+	for _, f := range findings {
+		if f.Grade == Broken {
+			return f, true
+		}
+	}
+	return Finding{}, false
+}
+
+// Samples joins a few values for a sentence, each in quotes.
+func Samples(values []string) string {
+	quoted := make([]string, len(values))
+	for i, v := range values {
+		quoted[i] = fmt.Sprintf("%q", v)
+	}
+	return strings.Join(quoted, ", ")
+}
