@@ -1,0 +1,5 @@
+// Package api is the HTTP contract as Go types: the server's interface and the
+// client, both generated from api/openapi.yaml. It holds no behaviour.
+package api
+
+//go:generate go tool oapi-codegen -config oapi-codegen.yaml ../../api/openapi.yaml
