@@ -1,0 +1,141 @@
+package records
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"jorvex/internal/core/changes"
+	"jorvex/internal/core/filename"
+	"jorvex/internal/core/finding"
+	"jorvex/internal/places"
+)
+
+// File is one file of a place.
+type File struct {
+	ID       int64
+	Path     string // raw bytes
+	Mark     places.Mark
+	Evidence changes.Evidence
+	Digest   string            // empty if it was not computed for this mark
+	Trouble  []finding.Finding // why it could not be opened, for this mark
+}
+
+// EachFile calls each with every file recorded of a place, in no order.
+func (s *Store) EachFile(ctx context.Context, place int64, each func(File) error) error {
+	rows, err := s.Pool.Query(ctx, `SELECT id, path, size, modified, changed, inode, evidence, coalesce(digest, ''), trouble FROM files WHERE place_id = $1`, place)
+	if err != nil {
+		return err
+	}
+	var f File
+	var path []byte
+	var inode int64
+	_, err = pgx.ForEachRow(rows, []any{&f.ID, &path, &f.Mark.Size, &f.Mark.Modified, &f.Mark.Changed, &inode, &f.Evidence, &f.Digest, &f.Trouble}, func() error {
+		f.Path, f.Mark.Inode = string(path), uint64(inode)
+		err := each(f)
+		f.Trouble = nil
+		return err
+	})
+	return err
+}
+
+// ReserveFileIDs returns the first of n ids that no file has.
+func (s *Store) ReserveFileIDs(ctx context.Context, n int) (int64, error) {
+	var last int64
+	err := s.Pool.QueryRow(ctx, "SELECT setval('file_ids', nextval('file_ids') + $1 - 1)", n).Scan(&last)
+	return last - int64(n) + 1, err
+}
+
+// SaveFiles records new files and changed ones, in one transaction. What was
+// known of a changed file's bytes is forgotten unless it comes along.
+func (s *Store) SaveFiles(ctx context.Context, place int64, added, altered []File) error {
+	return s.Tx(ctx, func(tx pgx.Tx) error {
+		columns := []string{"id", "place_id", "path", "sort_key", "size", "modified", "changed", "inode", "evidence"}
+		_, err := tx.CopyFrom(ctx, pgx.Identifier{"files"}, columns, pgx.CopyFromSlice(len(added), func(i int) ([]any, error) {
+			f := &added[i]
+			return []any{f.ID, place, []byte(f.Path), filename.SortKey(f.Path), f.Mark.Size, f.Mark.Modified, f.Mark.Changed, int64(f.Mark.Inode), int16(f.Evidence)}, nil
+		}))
+		if err != nil {
+			return fmt.Errorf("record new files: %w", err)
+		}
+		if len(altered) == 0 {
+			return nil
+		}
+		if _, err := tx.Exec(ctx, `CREATE TEMP TABLE altered (LIKE files) ON COMMIT DROP`); err != nil {
+			return err
+		}
+		columns = []string{"id", "place_id", "path", "sort_key", "size", "modified", "changed", "inode", "evidence", "digest", "trouble"}
+		_, err = tx.CopyFrom(ctx, pgx.Identifier{"pg_temp", "altered"}, columns, pgx.CopyFromSlice(len(altered), func(i int) ([]any, error) {
+			f := &altered[i]
+			var digest, trouble any
+			if f.Digest != "" {
+				digest = f.Digest
+			}
+			if f.Trouble != nil {
+				trouble = f.Trouble
+			}
+			return []any{f.ID, place, []byte{}, []byte{}, f.Mark.Size, f.Mark.Modified, f.Mark.Changed, int64(f.Mark.Inode), int16(f.Evidence), digest, trouble}, nil
+		}))
+		if err != nil {
+			return fmt.Errorf("record changed files: %w", err)
+		}
+		_, err = tx.Exec(ctx, `UPDATE files f SET size = a.size, modified = a.modified, changed = a.changed, inode = a.inode,
+			evidence = a.evidence, digest = a.digest, trouble = a.trouble FROM pg_temp.altered a WHERE f.id = a.id`)
+		return err
+	})
+}
+
+// Check is what reading some bytes under some layout came to.
+type Check struct {
+	Digest   string
+	Layout   string
+	RowsRead int64
+	RowsKept int64
+	Findings []finding.Finding
+}
+
+// SaveChecks records checks; one that is known stays as it is.
+func (s *Store) SaveChecks(ctx context.Context, checks []Check) error {
+	batch := &pgx.Batch{}
+	for _, c := range checks {
+		if c.Findings == nil {
+			c.Findings = []finding.Finding{}
+		}
+		_, broken := finding.AnyBroken(c.Findings)
+		batch.Queue(`INSERT INTO checks (digest, layout, rows_read, rows_kept, findings, broken) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING`,
+			c.Digest, c.Layout, c.RowsRead, c.RowsKept, c.Findings, broken)
+	}
+	return s.Pool.SendBatch(ctx, batch).Close()
+}
+
+// KnownChecks returns for every digest with a check under a layout whether it
+// is broken.
+func (s *Store) KnownChecks(ctx context.Context, layout string, digests []string) (map[string]bool, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT digest, broken FROM checks WHERE layout = $1 AND digest = ANY($2)", layout, digests)
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]bool{}
+	var digest string
+	var broken bool
+	_, err = pgx.ForEachRow(rows, []any{&digest, &broken}, func() error {
+		known[digest] = broken
+		return nil
+	})
+	return known, err
+}
+
+// below returns the range of sort keys that the files below a folder lie in.
+// Other folders whose name differs in letter case lie in it too.
+func below(folder string) (from, to []byte) {
+	if folder == "" {
+		return []byte{}, bytes.Repeat([]byte{0xff}, 8)
+	}
+	natural := filename.SortKey(folder)
+	natural = natural[:len(natural)-len(folder)-1]
+	from = append(append([]byte{}, natural...), 1)
+	to = append(append([]byte{}, natural...), 2)
+	return from, to
+}

@@ -1,0 +1,261 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"jorvex/internal/core/finding"
+	"jorvex/internal/core/receipt"
+)
+
+// Outcome is how a refresh ended, or that it did not end yet.
+type Outcome string
+
+// The outcomes.
+const (
+	Waiting     Outcome = "waiting"
+	Running     Outcome = "running"
+	Delivered   Outcome = "delivered"
+	Stopped     Outcome = "stopped"     // a gate stopped it
+	Failed      Outcome = "failed"      // something outside the files went wrong
+	Interrupted Outcome = "interrupted" // the service ended while it ran
+)
+
+// Refresh is one run. The row is the truth of it; a job is only the means.
+type Refresh struct {
+	ID        int64
+	InputID   int64
+	Input     string // name
+	Outcome   Outcome
+	AskedBy   string
+	AskedAt   time.Time
+	AsOf      time.Time
+	Started   *time.Time
+	Ended     *time.Time
+	Stage     string
+	Files     int64
+	FilesDone int64
+	Bytes     int64
+	BytesDone int64
+	Rows      int64
+	Problem   string
+	Next      string
+	StoppedBy []StoppingFile
+	Fence     int64
+	Receipt   int64 // 0 if it has none
+}
+
+// StoppingFile is a file that stopped a refresh.
+type StoppingFile struct {
+	Path    string          `json:"path"` // as filename.Show writes it
+	Finding finding.Finding `json:"finding"`
+}
+
+const selectRefresh = `SELECT f.*, i.name AS input, coalesce(r.number, 0) AS receipt
+	FROM refreshes f JOIN inputs i ON i.id = f.input_id LEFT JOIN receipts r ON r.refresh_id = f.id `
+
+// Refresh returns a refresh, or ErrNotFound.
+func (s *Store) Refresh(ctx context.Context, id int64) (Refresh, error) {
+	return one[Refresh](s.Pool.Query(ctx, selectRefresh+"WHERE f.id = $1", id))
+}
+
+// Refreshes lists refreshes before an id (0 for the newest), the newest first,
+// of one input or of all.
+func (s *Store) Refreshes(ctx context.Context, input *int64, before int64, limit int) ([]Refresh, error) {
+	return all[Refresh](s.Pool.Query(ctx, selectRefresh+`WHERE ($1::bigint IS NULL OR f.input_id = $1) AND ($2 = 0 OR f.id < $2) ORDER BY f.id DESC LIMIT $3`, input, before, limit))
+}
+
+// LastRefreshes returns the newest refresh of each input.
+func (s *Store) LastRefreshes(ctx context.Context, inputs []int64) (map[int64]Refresh, error) {
+	list, err := all[Refresh](s.Pool.Query(ctx, selectRefresh+`WHERE f.id IN (
+		SELECT (SELECT id FROM refreshes WHERE input_id = i.id ORDER BY id DESC LIMIT 1) FROM inputs i WHERE i.id = ANY($1))`, inputs))
+	last := map[int64]Refresh{}
+	for _, r := range list {
+		last[r.InputID] = r
+	}
+	return last, err
+}
+
+// AskRefresh records a waiting refresh and the job that will run it, in one
+// transaction. If one waits already for the same input it is joined.
+func (s *Store) AskRefresh(ctx context.Context, input int64, by string, at time.Time, job func(tx pgx.Tx, id int64) error) (int64, error) {
+	var id int64
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		err := tx.QueryRow(ctx, `INSERT INTO refreshes (input_id, outcome, asked_by, asked_at, as_of, stage)
+			VALUES ($1, 'waiting', $2, $3, $3, 'waiting') ON CONFLICT (input_id) WHERE outcome = 'waiting' DO NOTHING RETURNING id`, input, by, at).Scan(&id)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return tx.QueryRow(ctx, "SELECT id FROM refreshes WHERE input_id = $1 AND outcome = 'waiting'", input).Scan(&id)
+		}
+		if err != nil {
+			return err
+		}
+		return job(tx, id)
+	})
+	return id, err
+}
+
+// Lease is how long a running refresh is believed to run without a sign.
+const Lease = 15 * time.Second
+
+// ClaimRefresh makes a waiting refresh a running one and returns its fencing
+// number. ErrConflict says that it does not wait, or that another refresh of
+// the input runs; that one will see to it when it ends.
+func (s *Store) ClaimRefresh(ctx context.Context, id int64, at time.Time) (fence int64, err error) {
+	err = s.Pool.QueryRow(ctx, `UPDATE refreshes SET outcome = 'running', stage = 'looking', started = $2, as_of = $2,
+		fence = fence + 1, lease_until = now() + $3 WHERE id = $1 AND outcome = 'waiting' RETURNING fence`, id, at, Lease).Scan(&fence)
+	if isUnique(err) || errors.Is(err, pgx.ErrNoRows) {
+		err = ErrConflict
+	}
+	return fence, err
+}
+
+// Progress is how far a running refresh is.
+type Progress struct {
+	Stage                                    string
+	Files, FilesDone, Bytes, BytesDone, Rows int64
+}
+
+// SaveProgress records progress and renews the lease, or returns ErrLostLease.
+func (s *Store) SaveProgress(ctx context.Context, id, fence int64, p Progress) error {
+	tag, err := s.Pool.Exec(ctx, `UPDATE refreshes SET stage = $3, files = $4, files_done = $5, bytes = $6, bytes_done = $7, rows = $8,
+		lease_until = now() + $9 WHERE id = $1 AND fence = $2 AND outcome = 'running'`,
+		id, fence, p.Stage, p.Files, p.FilesDone, p.Bytes, p.BytesDone, p.Rows, Lease)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrLostLease
+	}
+	return err
+}
+
+// Ending is how a refresh that delivered nothing ended.
+type Ending struct {
+	Outcome   Outcome
+	Problem   string
+	Next      string
+	StoppedBy []StoppingFile
+}
+
+// EndRefresh records that a running refresh ended without a delivery, and has
+// the next that waits for the input run.
+func (s *Store) EndRefresh(ctx context.Context, id, fence int64, at time.Time, e Ending, job func(tx pgx.Tx, id int64) error) error {
+	if e.StoppedBy == nil {
+		e.StoppedBy = []StoppingFile{}
+	}
+	return s.Tx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `UPDATE refreshes SET outcome = $3, problem = $4, next = $5, stopped_by = $6, ended = $7, stage = 'done'
+			WHERE id = $1 AND fence = $2 AND outcome = 'running'`, id, fence, e.Outcome, e.Problem, e.Next, e.StoppedBy, at)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return ErrLostLease
+		}
+		return nextWaiting(ctx, tx, id, job)
+	})
+}
+
+func nextWaiting(ctx context.Context, tx pgx.Tx, id int64, job func(tx pgx.Tx, id int64) error) error {
+	var next int64
+	err := tx.QueryRow(ctx, `SELECT id FROM refreshes WHERE outcome = 'waiting' AND input_id = (SELECT input_id FROM refreshes WHERE id = $1)`, id).Scan(&next)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return job(tx, next)
+}
+
+// Publication is a staged file of a committed refresh that has yet to take its
+// place. Both paths are below the delivery folder.
+type Publication struct {
+	RefreshID int64
+	Staged    string
+	Final     string
+}
+
+// Commit is all that makes a refresh count, in one transaction.
+type Commit struct {
+	Refresh, Fence int64
+	InputID        int64
+	Ended          time.Time
+	Progress       Progress
+	Header         receipt.Header // Number and Previous are filled in
+	Publish        []func(ctx context.Context, tx pgx.Tx) error
+	Files          []Publication
+	Job            func(tx pgx.Tx, id int64) error
+}
+
+// CommitRefresh publishes tables, appends the receipt to the chain, and records
+// the files that have to be put in place: the moment a refresh counts.
+func (s *Store) CommitRefresh(ctx context.Context, c Commit) (receipt.Stored, error) {
+	var stored receipt.Stored
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `UPDATE refreshes SET outcome = 'delivered', stage = 'done', ended = $3, files = $4, files_done = $4, bytes = $5, bytes_done = $5, rows = $6
+			WHERE id = $1 AND fence = $2 AND outcome = 'running'`, c.Refresh, c.Fence, c.Ended, c.Progress.Files, c.Progress.Bytes, c.Progress.Rows)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return ErrLostLease
+		}
+		for _, publish := range c.Publish {
+			if err := publish(ctx, tx); err != nil {
+				return err
+			}
+		}
+		for _, f := range c.Files {
+			if _, err := tx.Exec(ctx, "INSERT INTO publications (refresh_id, staged, final) VALUES ($1, $2, $3)", c.Refresh, f.Staged, f.Final); err != nil {
+				return err
+			}
+		}
+		h := c.Header
+		if err := tx.QueryRow(ctx, "SELECT number + 1, digest FROM chain FOR UPDATE").Scan(&h.Number, &h.Previous); err != nil {
+			return err
+		}
+		header, err := receipt.Canonical(h)
+		if err != nil {
+			return err
+		}
+		stored = receipt.Stored{Number: h.Number, Header: header, Digest: receipt.Digest(header), Previous: h.Previous}
+		if _, err := tx.Exec(ctx, "INSERT INTO receipts (number, refresh_id, input_id, header, digest, previous) VALUES ($1, $2, $3, $4, $5, $6)",
+			stored.Number, c.Refresh, c.InputID, stored.Header, stored.Digest, stored.Previous); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "UPDATE chain SET number = $1, digest = $2", stored.Number, stored.Digest); err != nil {
+			return err
+		}
+		return nextWaiting(ctx, tx, c.Refresh, c.Job)
+	})
+	return stored, err
+}
+
+// Publications lists the files that committed refreshes have yet to put in
+// their places, in the order of the refreshes.
+func (s *Store) Publications(ctx context.Context) ([]Publication, error) {
+	return all[Publication](s.Pool.Query(ctx, "SELECT refresh_id, staged, final FROM publications ORDER BY refresh_id, staged"))
+}
+
+// PublicationDone takes a publication off the list.
+func (s *Store) PublicationDone(ctx context.Context, p Publication) error {
+	_, err := s.Pool.Exec(ctx, "DELETE FROM publications WHERE refresh_id = $1 AND staged = $2", p.RefreshID, p.Staged)
+	return err
+}
+
+// InterruptRefreshes ends the refreshes that a service before this one left
+// running, and returns how many there were and those that wait.
+func (s *Store) InterruptRefreshes(ctx context.Context, at time.Time) (interrupted int64, waiting []int64, err error) {
+	tag, err := s.Pool.Exec(ctx, `UPDATE refreshes SET outcome = 'interrupted', stage = 'done', ended = $1, fence = fence + 1,
+		problem = 'the service ended while it ran', next = 'refresh again; the last delivery stands' WHERE outcome = 'running'`, at)
+	if err != nil {
+		return 0, nil, err
+	}
+	rows, err := s.Pool.Query(ctx, "SELECT id FROM refreshes WHERE outcome = 'waiting' ORDER BY id")
+	if err != nil {
+		return 0, nil, err
+	}
+	waiting, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+	return tag.RowsAffected(), waiting, err
+}

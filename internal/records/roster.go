@@ -1,0 +1,174 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"jorvex/internal/core/filename"
+	"jorvex/internal/core/finding"
+)
+
+// RosterRow is an input's own row for a file.
+type RosterRow struct {
+	FileID   int64
+	Path     string // raw bytes; not read back by Roster
+	Verdict  string
+	Reason   string
+	Sentence string
+	Rule     string
+	Captures map[string]string
+	State    string
+}
+
+// Equal reports whether two rows say the same of a file.
+func (r RosterRow) Equal(o RosterRow) bool {
+	if r.Verdict != o.Verdict || r.Reason != o.Reason || r.Sentence != o.Sentence || r.Rule != o.Rule || r.State != o.State || len(r.Captures) != len(o.Captures) {
+		return false
+	}
+	for name, value := range r.Captures {
+		if o.Captures[name] != value {
+			return false
+		}
+	}
+	return true
+}
+
+// Roster returns all own rows of an input by file.
+func (s *Store) Roster(ctx context.Context, input int64) (map[int64]RosterRow, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT file_id, verdict, reason, sentence, rule, captures, state FROM roster WHERE input_id = $1", input)
+	if err != nil {
+		return nil, err
+	}
+	roster := map[int64]RosterRow{}
+	var r RosterRow
+	var captures []byte
+	_, err = pgx.ForEachRow(rows, []any{&r.FileID, &r.Verdict, &r.Reason, &r.Sentence, &r.Rule, &captures, &r.State}, func() error {
+		r.Captures = nil
+		if len(captures) > 2 {
+			if err := json.Unmarshal(captures, &r.Captures); err != nil {
+				return err
+			}
+		}
+		roster[r.FileID] = r
+		return nil
+	})
+	return roster, err
+}
+
+// SaveRoster brings an input's rows up to date: put replaces or adds rows, gone
+// takes them away.
+func (s *Store) SaveRoster(ctx context.Context, input int64, put []RosterRow, gone []int64, counts Counts) error {
+	return s.Tx(ctx, func(tx pgx.Tx) error {
+		stale := gone
+		for _, r := range put {
+			stale = append(stale, r.FileID)
+		}
+		if _, err := tx.Exec(ctx, "DELETE FROM roster WHERE input_id = $1 AND file_id = ANY($2)", input, stale); err != nil {
+			return err
+		}
+		columns := []string{"input_id", "file_id", "sort_key", "verdict", "reason", "sentence", "rule", "captures", "state"}
+		_, err := tx.CopyFrom(ctx, pgx.Identifier{"roster"}, columns, pgx.CopyFromSlice(len(put), func(i int) ([]any, error) {
+			r := &put[i]
+			captures := r.Captures
+			if captures == nil {
+				captures = map[string]string{}
+			}
+			return []any{input, r.FileID, filename.SortKey(r.Path), r.Verdict, r.Reason, r.Sentence, r.Rule, captures, r.State}, nil
+		}))
+		if err != nil {
+			return fmt.Errorf("record the roster: %w", err)
+		}
+		_, err = tx.Exec(ctx, "UPDATE inputs SET counts = $2 WHERE id = $1", input, counts)
+		return err
+	})
+}
+
+// Listed is a file as a roster page shows it. Verdict is empty for a file that
+// the input has no row for.
+type Listed struct {
+	ID       int64
+	Path     []byte
+	SortKey  []byte
+	Size     int64
+	Modified int64
+	Digest   string
+	Verdict  string
+	Reason   string
+	Sentence string
+	Rule     string
+	Captures map[string]string
+	State    string
+	Findings []finding.Finding
+}
+
+// FilesQuery asks for a page of a roster, in natural order.
+type FilesQuery struct {
+	Input   Input
+	Folder  string
+	After   []byte // sort key
+	Limit   int
+	Verdict string
+	State   string
+	Reason  string
+	Changed bool // only files whose state is not the same as before
+}
+
+// ruleless is the reason of files without a row.
+const ruleless = "no_pattern"
+
+// ListFiles returns a page of an input's roster.
+func (s *Store) ListFiles(ctx context.Context, q FilesQuery) ([]Listed, error) {
+	from, to := below(q.Folder)
+	var b strings.Builder
+	args := pgx.NamedArgs{"input": q.Input.ID, "place": q.Input.PlaceID, "layout": q.Input.Layout, "from": from, "to": to,
+		"after": q.After, "limit": q.Limit, "verdict": q.Verdict, "state": q.State, "reason": q.Reason}
+	b.WriteString(`SELECT f.id, f.path, f.sort_key, f.size, f.modified, coalesce(f.digest, '') AS digest,
+		coalesce(r.verdict, '') AS verdict, coalesce(r.reason, '') AS reason, coalesce(r.sentence, '') AS sentence,
+		coalesce(r.rule, '') AS rule, r.captures, coalesce(r.state, '') AS state,
+		coalesce(f.trouble, c.findings, '[]') AS findings `)
+	own := q.State != "" || q.Changed || q.Reason != "" && q.Reason != ruleless || q.Verdict != "" && q.Verdict != "left_out"
+	if own {
+		b.WriteString(`FROM roster r JOIN files f ON f.id = r.file_id
+			LEFT JOIN checks c ON c.digest = f.digest AND c.layout = @layout AND r.verdict = 'picked'
+			WHERE r.input_id = @input AND r.sort_key > @after`)
+	} else {
+		b.WriteString(`FROM files f LEFT JOIN roster r ON r.file_id = f.id AND r.input_id = @input
+			LEFT JOIN checks c ON c.digest = f.digest AND c.layout = @layout AND r.verdict = 'picked'
+			WHERE f.place_id = @place AND f.sort_key > @after AND f.sort_key >= @from AND f.sort_key < @to
+			AND (f.evidence <> 2 OR r.file_id IS NOT NULL)`)
+	}
+	for condition, set := range map[string]bool{
+		" AND r.state = @state":                               q.State != "",
+		" AND r.state NOT IN ('', 'same')":                    q.Changed,
+		" AND r.verdict = @verdict":                           q.Verdict != "" && own,
+		" AND (r.file_id IS NULL OR r.verdict = 'left_out')":  q.Verdict == "left_out" && !own,
+		" AND r.reason = @reason":                             q.Reason != "" && own,
+		" AND (r.file_id IS NULL OR r.reason = 'no_pattern')": q.Reason == ruleless && !own,
+	} {
+		if set {
+			b.WriteString(condition)
+		}
+	}
+	if own {
+		b.WriteString(" ORDER BY r.sort_key LIMIT @limit")
+	} else {
+		b.WriteString(" ORDER BY f.sort_key LIMIT @limit")
+	}
+	return all[Listed](s.Pool.Query(ctx, b.String(), args))
+}
+
+// ListedFile returns one file of a roster by its raw path, or ErrNotFound.
+func (s *Store) ListedFile(ctx context.Context, in Input, path string) (Listed, error) {
+	return one[Listed](s.Pool.Query(ctx, `SELECT f.id, f.path, f.sort_key, f.size, f.modified, coalesce(f.digest, '') AS digest,
+		coalesce(r.verdict, '') AS verdict, coalesce(r.reason, '') AS reason, coalesce(r.sentence, '') AS sentence,
+		coalesce(r.rule, '') AS rule, r.captures, coalesce(r.state, '') AS state,
+		coalesce(f.trouble, c.findings, '[]') AS findings
+		FROM files f LEFT JOIN roster r ON r.file_id = f.id AND r.input_id = $1
+		LEFT JOIN checks c ON c.digest = f.digest AND c.layout = $2 AND r.verdict = 'picked'
+		WHERE f.place_id = $3 AND f.sort_key = $4 AND (f.evidence <> 2 OR r.file_id IS NOT NULL)`,
+		in.ID, in.Layout, in.PlaceID, filename.SortKey(path)))
+}
