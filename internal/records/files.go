@@ -20,19 +20,20 @@ type File struct {
 	Mark     places.Mark
 	Evidence changes.Evidence
 	Digest   string            // empty if it was not computed for this mark
+	Fresh    bool              // the file had just been written when it was
 	Trouble  []finding.Finding // why it could not be opened, for this mark
 }
 
 // EachFile calls each with every file recorded of a place, in no order.
 func (s *Store) EachFile(ctx context.Context, place int64, each func(File) error) error {
-	rows, err := s.Pool.Query(ctx, `SELECT id, path, size, modified, changed, inode, evidence, coalesce(digest, ''), trouble FROM files WHERE place_id = $1`, place)
+	rows, err := s.Pool.Query(ctx, `SELECT id, path, size, modified, changed, inode, evidence, coalesce(digest, ''), fresh, trouble FROM files WHERE place_id = $1`, place)
 	if err != nil {
 		return err
 	}
 	var f File
 	var path []byte
 	var inode int64
-	_, err = pgx.ForEachRow(rows, []any{&f.ID, &path, &f.Mark.Size, &f.Mark.Modified, &f.Mark.Changed, &inode, &f.Evidence, &f.Digest, &f.Trouble}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&f.ID, &path, &f.Mark.Size, &f.Mark.Modified, &f.Mark.Changed, &inode, &f.Evidence, &f.Digest, &f.Fresh, &f.Trouble}, func() error {
 		f.Path, f.Mark.Inode = string(path), uint64(inode)
 		err := each(f)
 		f.Trouble = nil
@@ -66,7 +67,7 @@ func (s *Store) SaveFiles(ctx context.Context, place int64, added, altered []Fil
 		if _, err := tx.Exec(ctx, `CREATE TEMP TABLE altered (LIKE files) ON COMMIT DROP`); err != nil {
 			return err
 		}
-		columns = []string{"id", "place_id", "path", "sort_key", "size", "modified", "changed", "inode", "evidence", "digest", "trouble"}
+		columns = []string{"id", "place_id", "path", "sort_key", "size", "modified", "changed", "inode", "evidence", "digest", "fresh", "trouble"}
 		_, err = tx.CopyFrom(ctx, pgx.Identifier{"pg_temp", "altered"}, columns, pgx.CopyFromSlice(len(altered), func(i int) ([]any, error) {
 			f := &altered[i]
 			var digest, trouble any
@@ -76,13 +77,13 @@ func (s *Store) SaveFiles(ctx context.Context, place int64, added, altered []Fil
 			if f.Trouble != nil {
 				trouble = f.Trouble
 			}
-			return []any{f.ID, place, []byte{}, []byte{}, f.Mark.Size, f.Mark.Modified, f.Mark.Changed, int64(f.Mark.Inode), int16(f.Evidence), digest, trouble}, nil
+			return []any{f.ID, place, []byte{}, []byte{}, f.Mark.Size, f.Mark.Modified, f.Mark.Changed, int64(f.Mark.Inode), int16(f.Evidence), digest, f.Fresh, trouble}, nil
 		}))
 		if err != nil {
 			return fmt.Errorf("record changed files: %w", err)
 		}
 		_, err = tx.Exec(ctx, `UPDATE files f SET size = a.size, modified = a.modified, changed = a.changed, inode = a.inode,
-			evidence = a.evidence, digest = a.digest, trouble = a.trouble FROM pg_temp.altered a WHERE f.id = a.id`)
+			evidence = a.evidence, digest = a.digest, fresh = a.fresh, trouble = a.trouble FROM pg_temp.altered a WHERE f.id = a.id`)
 		return err
 	})
 }
@@ -112,8 +113,8 @@ func (s *Store) SaveChecks(ctx context.Context, checks []Check) error {
 
 // KnownChecks returns for every digest with a check under a layout whether it
 // is broken.
-func (s *Store) KnownChecks(ctx context.Context, layout string, digests []string) (map[string]bool, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT digest, broken FROM checks WHERE layout = $1 AND digest = ANY($2)", layout, digests)
+func (s *Store) KnownChecks(ctx context.Context, layout string) (map[string]bool, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT digest, broken FROM checks WHERE layout = $1", layout)
 	if err != nil {
 		return nil, err
 	}

@@ -537,3 +537,6 @@ func localPath(path string) bool {
 
 // Keys lists the keys a definition knows, by level.
 func Keys() map[string][]string { return known }
+
+// ValidName reports whether text can name an input or a place.
+func ValidName(text string) bool { return inputName.MatchString(text) }

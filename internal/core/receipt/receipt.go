@@ -221,3 +221,12 @@ func short(digest string) string {
 	}
 	return digest
 }
+
+// ParseHeader reads the canonical bytes of a header.
+func ParseHeader(header []byte) (Header, error) {
+	var h Header
+	if err := json.Unmarshal(header, &h); err != nil {
+		return h, fmt.Errorf("the header of a receipt: %w", err)
+	}
+	return h, nil
+}

@@ -37,6 +37,7 @@ const (
 	OwnDelivery    Code = "own_delivery"
 	NoPattern      Code = "no_pattern"
 	PatternMatches Code = "pattern_matches"
+	Gone           Code = "gone" // left out: it was part of the last delivery
 )
 
 // Decision is a verdict with its reason.

@@ -27,7 +27,8 @@ CREATE INDEX ON looks (place_id, id DESC);
 
 -- Each file of a place once. Paths are raw bytes; sort_key is their natural
 -- order. evidence: 0 its folder could not be listed, 1 present, 2 gone.
--- digest belongs to the mark (size, modified, changed, inode) of its row.
+-- digest belongs to the mark (size, modified, changed, inode) of its row; fresh
+-- tells that the file had just been written when it was computed.
 CREATE SEQUENCE file_ids;
 CREATE TABLE files (
     id       bigint PRIMARY KEY,
@@ -40,6 +41,7 @@ CREATE TABLE files (
     inode    bigint NOT NULL,
     evidence smallint NOT NULL,
     digest   text,
+    fresh    boolean NOT NULL DEFAULT false,
     trouble  jsonb
 );
 CREATE UNIQUE INDEX ON files (place_id, sort_key);
@@ -97,7 +99,7 @@ CREATE TABLE checks (
     rows_kept bigint NOT NULL,
     findings  jsonb NOT NULL,
     broken    boolean NOT NULL,
-    PRIMARY KEY (digest, layout)
+    PRIMARY KEY (layout, digest)
 );
 
 CREATE TABLE refreshes (

@@ -1,0 +1,78 @@
+package client
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"jorvex/internal/api"
+	"jorvex/internal/demo"
+)
+
+// DemoDir returns the directory of the demo's files.
+func DemoDir(data string) string { return filepath.Join(data, "demo") }
+
+func demoCommand(ctx context.Context, c *Call) error {
+	c.connected()
+	dir := c.Flags.String("dir", "", "`directory` for the demo's files; below the data directory if empty")
+	end := c.Flags.String("end", "", "last `day` there are files of, as 2026-11-20; today if empty")
+	seed := c.Flags.Uint64("seed", 1, "`number` that the figures follow from")
+	scale := c.Flags.Int("scale", 1, "multiply the rows of each file by this `number`")
+	if _, err := c.Parse(0, 0); err != nil {
+		return err
+	}
+	if *dir == "" {
+		*dir = DemoDir(c.data)
+	}
+	o := demo.Options{Seed: *seed, Scale: *scale, End: time.Now()}
+	if *end != "" {
+		day, err := time.Parse(time.DateOnly, *end)
+		if err != nil {
+			return Usage("-end: %q is no day; write it as 2026-11-20", *end)
+		}
+		o.End = day
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	if err := LoadDemo(ctx, service, *dir, o); err != nil {
+		return err
+	}
+	if c.json {
+		return c.printJSON(map[string]string{"place": demo.Place, "directory": filepath.Join(*dir, demo.Share), "input": "daily-loadings"})
+	}
+	fmt.Fprintf(c.Stdout, "the demo is loaded: place %s at %s, input daily-loadings\ntry: jorvex files daily-loadings -verdict left_out\n", demo.Place, filepath.Join(*dir, demo.Share))
+	return nil
+}
+
+// LoadDemo makes the demo's files, unless they are there, and adds its place and
+// input to the service, unless it has them.
+func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string, o demo.Options) error {
+	share := filepath.Join(dir, demo.Share)
+	if _, err := os.Stat(share); errors.Is(err, fs.ErrNotExist) {
+		if err := demo.Generate(dir, o); err != nil {
+			return fmt.Errorf("make the demo's files: %w", err)
+		}
+	}
+	place, err := service.CreatePlaceWithResponse(ctx, api.NewPlace{Name: demo.Place, Directory: share})
+	if err != nil {
+		return unreachable(err)
+	}
+	if place.JSON201 == nil && place.StatusCode() != http.StatusConflict {
+		return failure(place.ApplicationproblemJSONDefault, place.Body)
+	}
+	input, err := service.CreateInputWithResponse(ctx, api.DefinitionText{Definition: demo.Input})
+	if err != nil {
+		return unreachable(err)
+	}
+	if input.JSON201 == nil && input.StatusCode() != http.StatusConflict {
+		return failure(input.ApplicationproblemJSONDefault, input.Body)
+	}
+	return nil
+}

@@ -1,0 +1,311 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"jorvex/internal/api"
+)
+
+func refresh(ctx context.Context, c *Call) error {
+	c.connected()
+	wait := c.Flags.Bool("wait", true, "wait until the refresh has ended")
+	args, err := c.Parse(1, 1)
+	if err != nil {
+		return err
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	answer, err := service.CreateRefreshWithResponse(ctx, args[0])
+	if err != nil {
+		return unreachable(err)
+	}
+	r := answer.JSON202
+	if r == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	for *wait && (r.Outcome == api.OutcomeWaiting || r.Outcome == api.OutcomeRunning) {
+		c.progress(*r)
+		select {
+		case <-ctx.Done():
+			fmt.Fprintln(c.Stderr)
+			return &exitError{Failed, fmt.Sprintf("no longer waiting; refresh %d goes on in the service", r.Id)}
+		case <-time.After(150 * time.Millisecond):
+		}
+		now, err := service.GetRefreshWithResponse(ctx, r.Id)
+		if err != nil {
+			return unreachable(err)
+		}
+		if r = now.JSON200; r == nil {
+			return failure(now.ApplicationproblemJSONDefault, now.Body)
+		}
+	}
+	c.progressEnd()
+	if c.json {
+		if err := c.printJSON(r); err != nil {
+			return err
+		}
+		return outcome(*r, "")
+	}
+	switch {
+	case r.Outcome == api.OutcomeDelivered:
+		return c.delivered(ctx, service, *r)
+	case !*wait:
+		fmt.Fprintf(c.Stdout, "refresh %d of %s is %s\n", r.Id, r.Input, r.Outcome)
+		return nil
+	}
+	message := fmt.Sprintf("refresh %d of %s: %s: %s", r.Id, r.Input, r.Outcome, r.Problem)
+	if len(r.StoppedBy) > 1 {
+		for _, f := range r.StoppedBy {
+			message += fmt.Sprintf("\n  %s: %s", f.Path, f.Finding.Sentence)
+		}
+	}
+	if r.Next != "" {
+		message += "\nwhat would let it pass: " + r.Next
+	}
+	return outcome(*r, message)
+}
+
+// outcome is the exit of a command that waited for a refresh.
+func outcome(r api.Refresh, message string) error {
+	switch r.Outcome {
+	case api.OutcomeStopped:
+		return &exitError{GateStopped, message}
+	case api.OutcomeFailed, api.OutcomeInterrupted:
+		return &exitError{Failed, message}
+	}
+	return nil
+}
+
+const barWidth = 30
+
+// progress draws a bar over the last one.
+func (c *Call) progress(r api.Refresh) {
+	if !c.Terminal {
+		return
+	}
+	done := 0
+	if r.Bytes > 0 {
+		done = int(r.BytesDone * barWidth / r.Bytes)
+	}
+	fmt.Fprintf(c.Stderr, "\r\x1b[K%-10s [%s%s] %s of %s files, %s rows", r.Stage, strings.Repeat("=", done), strings.Repeat(" ", barWidth-done),
+		grouped(fmt.Sprint(r.FilesDone)), grouped(fmt.Sprint(r.Files)), grouped(fmt.Sprint(r.Rows)))
+}
+
+func (c *Call) progressEnd() {
+	if c.Terminal {
+		fmt.Fprint(c.Stderr, "\r\x1b[K")
+	}
+}
+
+func (c *Call) delivered(ctx context.Context, service *api.ClientWithResponses, r api.Refresh) error {
+	answer, err := service.GetReceiptWithResponse(ctx, r.Receipt)
+	if err != nil {
+		return unreachable(err)
+	}
+	receipt := answer.JSON200
+	if receipt == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	fmt.Fprintf(c.Stdout, "%s delivered: %s rows from %s files, receipt %d\n", r.Input, c.number(receipt.Rows), c.number(receipt.Files), receipt.Number)
+	c.moved(*receipt)
+	return nil
+}
+
+// moved prints rows, totals and deliveries, against the receipt before.
+func (c *Call) moved(r api.Receipt) {
+	t := columns("", ">total", ">moved")
+	if r.Before > 0 {
+		t.header[2] = fmt.Sprintf("since %d", r.Before)
+	}
+	moved := ""
+	if r.Before > 0 {
+		moved = signed(r.RowsMoved)
+	}
+	t.row("rows", c.number(r.Rows), moved)
+	for _, total := range r.Totals {
+		t.row(total.Column, grouped(total.Sum), grouped(total.Moved))
+	}
+	t.indent = "  "
+	t.print(c.Stdout)
+	for _, d := range r.Deliveries {
+		size := ""
+		if d.Kind == api.DeliveryKindFile {
+			size = ", " + c.bytes(d.Bytes)
+		}
+		fmt.Fprintf(c.Stdout, "  %s %s (%s rows%s)\n", d.Kind, d.Where, c.number(d.Rows), size)
+	}
+	if r.NotUsed > 0 {
+		fmt.Fprintf(c.Stdout, "  %s picked and not used; jorvex receipt %d -files tells why\n", plural(int(r.NotUsed), "file"), r.Number)
+	}
+}
+
+func signed(n int64) string {
+	if n > 0 {
+		return "+" + grouped(strconv.FormatInt(n, 10))
+	}
+	return grouped(strconv.FormatInt(n, 10))
+}
+
+func refreshes(ctx context.Context, c *Call) error {
+	c.listing()
+	most := c.Flags.Int("most", 50, "at most this `number` of refreshes")
+	args, err := c.Parse(0, 1)
+	if err != nil {
+		return err
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	params := &api.ListRefreshesParams{Limit: min(max(*most, 1), 1000)}
+	if len(args) > 0 {
+		params.Input = args[0]
+	}
+	answer, err := service.ListRefreshesWithResponse(ctx, params)
+	if err != nil {
+		return unreachable(err)
+	}
+	if answer.JSON200 == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	t := columns(">refresh", "input", "outcome", ">receipt", ">files", ">rows", "asked for", "ended", "what happened")
+	for _, r := range answer.JSON200.Items {
+		receipt := ""
+		if r.Receipt > 0 {
+			receipt = fmt.Sprint(r.Receipt)
+		}
+		t.row(fmt.Sprint(r.Id), r.Input, string(r.Outcome), receipt, c.number(r.Files), c.number(r.Rows), c.moment(r.AskedAt), c.moment(r.Ended), r.Problem)
+	}
+	return c.show(t, answer.JSON200)
+}
+
+func receiptCommand(ctx context.Context, c *Call) error {
+	c.listing()
+	withFiles := c.Flags.Bool("files", false, "list the files too")
+	args, err := c.Parse(1, 1)
+	if err != nil {
+		return err
+	}
+	number, err := strconv.ParseInt(args[0], 10, 64)
+	if err != nil || number < 1 {
+		return Usage("%q is no receipt's number; jorvex refreshes lists them", args[0])
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	answer, err := service.GetReceiptWithResponse(ctx, number)
+	if err != nil {
+		return unreachable(err)
+	}
+	r := answer.JSON200
+	if r == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	list := []api.ReceiptFile{}
+	for cursor := ""; *withFiles || c.csv; {
+		page, err := service.ListReceiptFilesWithResponse(ctx, number, &api.ListReceiptFilesParams{Cursor: cursor, Limit: 1000})
+		if err != nil {
+			return unreachable(err)
+		}
+		if page.JSON200 == nil {
+			return failure(page.ApplicationproblemJSONDefault, page.Body)
+		}
+		list = append(list, page.JSON200.Items...)
+		if cursor = page.JSON200.Next; cursor == "" {
+			break
+		}
+	}
+	if c.json {
+		return c.printJSON(struct {
+			api.Receipt
+			List []api.ReceiptFile `json:"list,omitempty"`
+		}{*r, list})
+	}
+	if !c.csv {
+		c.printReceipt(*r)
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	if !c.csv {
+		fmt.Fprintln(c.Stdout)
+	}
+	t := columns("use", ">rows", ">size", "modified", "digest", "file", "notes")
+	for _, f := range list {
+		var notes []string
+		if f.Why != "" {
+			notes = append(notes, f.Why)
+		}
+		for _, found := range f.Findings {
+			if found.Sentence != f.Why {
+				notes = append(notes, string(found.Grade)+": "+found.Sentence)
+			}
+		}
+		digest := f.Digest
+		if !c.csv && len(digest) > 12 {
+			digest = digest[:12]
+		}
+		t.row(word(string(f.Use)), c.number(f.RowsKept), c.bytes(f.Size), c.moment(f.Modified), digest, f.Path, strings.Join(notes, "; "))
+	}
+	return c.show(t, nil)
+}
+
+func (c *Call) printReceipt(r api.Receipt) {
+	t := &table{}
+	t.row("receipt", fmt.Sprint(r.Number))
+	t.row("input", fmt.Sprintf("%s, definition version %d", r.Input, r.DefinitionVersion))
+	t.row("refresh", fmt.Sprintf("%d, asked for by %s", r.Refresh, r.AskedBy))
+	t.row("as of", c.moment(r.AsOf))
+	t.row("ended", fmt.Sprintf("%s, after %s", c.moment(r.Ended), r.Ended.Sub(r.Started).Round(time.Millisecond)))
+	t.row("made by", fmt.Sprintf("jorvex %s on %s", r.Program, r.Machine))
+	t.row("files", c.number(r.Files))
+	for _, l := range r.LeftOut {
+		t.row("left out", fmt.Sprintf("%s: %s", plural(int(l.Files), "file"), word(l.Reason)))
+	}
+	t.row("digest", r.Digest)
+	t.row("before it", r.Previous)
+	t.print(c.Stdout)
+	fmt.Fprintln(c.Stdout)
+	c.moved(r)
+}
+
+func verify(ctx context.Context, c *Call) error {
+	c.connected()
+	if _, err := c.Parse(0, 0); err != nil {
+		return err
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	answer, err := service.VerifyReceiptsWithResponse(ctx)
+	if err != nil {
+		return unreachable(err)
+	}
+	v := answer.JSON200
+	if v == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	message := ""
+	switch {
+	case c.json:
+		if err := c.printJSON(v); err != nil {
+			return err
+		}
+	case v.Holds:
+		fmt.Fprintf(c.Stdout, "the chain holds: %s, the last has digest %s\n", plural(int(v.Checked), "receipt"), v.Head)
+	default:
+		message = fmt.Sprintf("the chain is broken: receipt %d does not hold: %s; the %d before it do", v.FirstBroken, v.Why, v.Checked)
+	}
+	if !v.Holds {
+		return &exitError{Failed, message}
+	}
+	return nil
+}

@@ -1,0 +1,231 @@
+// Package refresh turns the picked files of an input into its deliveries and a
+// receipt: look, keep the bytes in the vault, read, combine, deliver, all under
+// one commit.
+//
+// The row of a refresh is the truth of it. A job of the queue is only the means
+// of running it: it claims the row under a lease with a fencing number, which
+// the commit checks.
+package refresh
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"jorvex/internal/deliver"
+	"jorvex/internal/events"
+	"jorvex/internal/records"
+	"jorvex/internal/vault"
+	"jorvex/internal/watch"
+)
+
+// Runner runs refreshes.
+type Runner struct {
+	Store   *records.Store
+	Watcher *watch.Watcher
+	Vault   *vault.Vault
+	Folder  *deliver.Folder
+	Scratch string // directory for shaped parts, cleared at the start
+	Events  *events.Broker
+	Clock   func() time.Time
+	Log     *slog.Logger
+	Machine string
+	Program string // version
+
+	queue *river.Client[pgx.Tx]
+}
+
+// job asks for one refresh to be run.
+type job struct {
+	Refresh int64 `json:"refresh"`
+}
+
+func (job) Kind() string { return "refresh" }
+
+func (job) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: 1} }
+
+type worker struct {
+	river.WorkerDefaults[job]
+	runner *Runner
+}
+
+func (w *worker) Timeout(*river.Job[job]) time.Duration { return -1 }
+
+func (w *worker) Work(ctx context.Context, j *river.Job[job]) error {
+	w.runner.run(ctx, j.Args.Refresh)
+	return nil
+}
+
+// Start makes good what an interrupted run left, and begins to take refreshes.
+func (r *Runner) Start(ctx context.Context) error {
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &worker{runner: r})
+	queue, err := river.NewClient(riverpgxv5.New(r.Store.Pool), &river.Config{
+		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
+		Workers:           workers,
+		Logger:            slog.New(slog.DiscardHandler),
+		FetchCooldown:     20 * time.Millisecond,
+		FetchPollInterval: time.Second,
+	})
+	if err != nil {
+		return fmt.Errorf("prepare the job queue: %w", err)
+	}
+	r.queue = queue
+	if err := r.recover(ctx); err != nil {
+		return fmt.Errorf("make good what the last run left: %w", err)
+	}
+	return queue.Start(ctx)
+}
+
+// Stop lets running refreshes end, or interrupts them when ctx does.
+func (r *Runner) Stop(ctx context.Context) error {
+	err := r.queue.Stop(ctx)
+	if err != nil {
+		err = r.queue.StopAndCancel(context.WithoutCancel(ctx))
+	}
+	return err
+}
+
+// recover ends refreshes that were running, rolls publications of committed
+// ones forward, and clears what the others had staged.
+func (r *Runner) recover(ctx context.Context) error {
+	interrupted, waiting, err := r.Store.InterruptRefreshes(ctx, r.Clock())
+	if err != nil {
+		return err
+	}
+	if interrupted > 0 {
+		r.Log.Warn("refreshes were interrupted; their last deliveries stand", "refreshes", interrupted)
+	}
+	if err := r.publish(ctx); err != nil {
+		return err
+	}
+	if err := r.Folder.Clear(nil); err != nil {
+		return err
+	}
+	if err := deliver.ClearStaged(ctx, r.Store.Pool); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(r.Scratch); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(r.Scratch, 0o700); err != nil {
+		return err
+	}
+	for _, id := range waiting {
+		if err := r.Store.Tx(ctx, func(tx pgx.Tx) error { return r.enqueue(ctx)(tx, id) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Runner) enqueue(ctx context.Context) func(tx pgx.Tx, id int64) error {
+	return func(tx pgx.Tx, id int64) error {
+		_, err := r.queue.InsertTx(ctx, tx, job{id}, nil)
+		return err
+	}
+}
+
+// Ask asks for a refresh of an input. One that waits already is joined.
+func (r *Runner) Ask(ctx context.Context, in records.Input, by string) (records.Refresh, error) {
+	id, err := r.Store.AskRefresh(ctx, in.ID, by, r.Clock(), r.enqueue(ctx))
+	if err != nil {
+		return records.Refresh{}, err
+	}
+	r.announce(ctx, id)
+	return r.Store.Refresh(ctx, id)
+}
+
+func (r *Runner) announce(ctx context.Context, id int64) {
+	if row, err := r.Store.Refresh(ctx, id); err == nil {
+		r.Events.Publish("refresh", row)
+	}
+}
+
+// publish puts the staged files of committed refreshes in their places.
+func (r *Runner) publish(ctx context.Context) error {
+	list, err := r.Store.Publications(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range list {
+		if err := r.Folder.Put(p.Staged, p.Final); err != nil {
+			return err
+		}
+		if err := r.Store.PublicationDone(ctx, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stopped is the error of a refresh that a gate stopped.
+type stopped struct {
+	problem, next string
+	files         []records.StoppingFile
+}
+
+func (e *stopped) Error() string { return e.problem }
+
+// run claims and runs one refresh, whatever comes of it.
+func (r *Runner) run(ctx context.Context, id int64) {
+	fence, err := r.Store.ClaimRefresh(ctx, id, r.Clock())
+	if errors.Is(err, records.ErrConflict) {
+		return
+	}
+	if err != nil {
+		r.Log.Error("cannot begin a refresh", "refresh", id, "error", err)
+		return
+	}
+	row, err := r.Store.Refresh(ctx, id)
+	if err != nil {
+		r.Log.Error("cannot read a refresh", "refresh", id, "error", err)
+		return
+	}
+	r.Events.Publish("refresh", row)
+	run := &run{Runner: r, row: row, fence: fence, dir: filepath.Join(r.Scratch, fmt.Sprint(id))}
+	stored, err := run.do(ctx)
+	run.clear(context.WithoutCancel(ctx), err)
+	if err != nil {
+		r.end(context.WithoutCancel(ctx), row, fence, err)
+	} else {
+		r.Log.Info("refresh delivered", "input", row.Input, "refresh", id, "receipt", stored.Number)
+	}
+	r.announce(context.WithoutCancel(ctx), id)
+	r.rejudge(context.WithoutCancel(ctx), row.InputID)
+}
+
+// end records how a refresh that delivered nothing ended.
+func (r *Runner) end(ctx context.Context, row records.Refresh, fence int64, err error) {
+	ending := records.Ending{Outcome: records.Failed, Problem: err.Error(), Next: "mend the cause and refresh again; the last delivery stands"}
+	var gate *stopped
+	switch {
+	case errors.As(err, &gate):
+		ending = records.Ending{Outcome: records.Stopped, Problem: gate.problem, Next: gate.next, StoppedBy: gate.files}
+	case errors.Is(err, context.Canceled):
+		ending.Outcome, ending.Problem, ending.Next = records.Interrupted, "the service ended while it ran", "refresh again; the last delivery stands"
+	}
+	r.Log.Warn("refresh not delivered", "input", row.Input, "refresh", row.ID, "outcome", ending.Outcome, "problem", ending.Problem)
+	if err := r.Store.EndRefresh(ctx, row.ID, fence, r.Clock(), ending, r.enqueue(ctx)); err != nil {
+		r.Log.Error("cannot record how a refresh ended", "refresh", row.ID, "error", err)
+	}
+}
+
+// rejudge tells the states anew, against the new baseline or what was read.
+func (r *Runner) rejudge(ctx context.Context, input int64) {
+	in, err := r.Store.InputByID(ctx, input)
+	if err == nil {
+		err = r.Watcher.Judge(ctx, in)
+	}
+	if err != nil {
+		r.Log.Error("cannot tell the states after a refresh", "input", in.Name, "error", err)
+	}
+}
