@@ -605,16 +605,16 @@ type Failure = Problem
 
 // StreamEventsParams defines parameters for StreamEvents.
 type StreamEventsParams struct {
-	LastEventID string `json:"Last-Event-ID,omitempty,omitzero"`
+	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
 // ListInputsParams defines parameters for ListInputs.
 type ListInputsParams struct {
 	// Cursor The "next" of the page before.
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
 	// Limit Most entries on the page.
-	Limit Limit `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // SaveInputParams defines parameters for SaveInput.
@@ -626,28 +626,28 @@ type SaveInputParams struct {
 // ListChangesParams defines parameters for ListChanges.
 type ListChangesParams struct {
 	// Cursor The "next" of the page before.
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
 	// Limit Most entries on the page.
-	Limit Limit `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListFilesParams defines parameters for ListFiles.
 type ListFilesParams struct {
-	Verdict Verdict `form:"verdict,omitempty" json:"verdict,omitempty,omitzero"`
-	State   State   `form:"state,omitempty" json:"state,omitempty,omitzero"`
+	Verdict *Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
+	State   *State   `form:"state,omitempty" json:"state,omitempty"`
 
 	// Reason A reason code.
-	Reason string `form:"reason,omitempty" json:"reason,omitempty,omitzero"`
+	Reason *string `form:"reason,omitempty" json:"reason,omitempty"`
 
 	// Q A text the path contains, in any letter case.
-	Q string `form:"q,omitempty" json:"q,omitempty,omitzero"`
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
 
 	// Cursor The "next" of the page before.
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
 	// Limit Most entries on the page.
-	Limit Limit `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ExplainFileParams defines parameters for ExplainFile.
@@ -659,21 +659,21 @@ type ExplainFileParams struct {
 // ListReceiptFilesParams defines parameters for ListReceiptFiles.
 type ListReceiptFilesParams struct {
 	// Cursor The "next" of the page before.
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
 	// Limit Most entries on the page.
-	Limit Limit `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListRefreshesParams defines parameters for ListRefreshes.
 type ListRefreshesParams struct {
-	Input string `form:"input,omitempty" json:"input,omitempty,omitzero"`
+	Input *string `form:"input,omitempty" json:"input,omitempty"`
 
 	// Cursor The "next" of the page before.
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
 	// Limit Most entries on the page.
-	Limit Limit `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CreateInputJSONRequestBody defines body for CreateInput for application/json ContentType.
@@ -1234,14 +1234,16 @@ func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Re
 
 	if params != nil {
 
-		var headerParam0 string
+		if params.LastEventID != nil {
+			var headerParam0 string
 
-		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-		if err != nil {
-			return nil, err
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Last-Event-ID", headerParam0)
 		}
-
-		req.Header.Set("Last-Event-ID", headerParam0)
 
 	}
 
@@ -1276,20 +1278,28 @@ func NewListInputsRequest(server string, params *ListInputsParams) (*http.Reques
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -1475,20 +1485,28 @@ func NewListChangesRequest(server string, input InputName, params *ListChangesPa
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -1540,52 +1558,76 @@ func NewListFilesRequest(server string, input InputName, params *ListFilesParams
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Verdict != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", *params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -1897,20 +1939,28 @@ func NewListReceiptFilesRequest(server string, receipt ReceiptNumber, params *Li
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -1955,28 +2005,40 @@ func NewListRefreshesRequest(server string, params *ListRefreshesParams) (*http.
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "input", params.Input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Input != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "input", *params.Input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
 			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -4338,7 +4400,7 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 			return
 		}
 
-		params.LastEventID = LastEventID
+		params.LastEventID = &LastEventID
 
 	}
 
@@ -6474,76 +6536,77 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7Fx7c+M4cv8qXUyqbrdCS56ZvUtO+5dvdibrxOOb8ji7lRpNuSCyJWJFAlwAtKy4/N1TePEhgRTlkaey",
+	"7Fx7c+M4cv8qXUyqbrdCS56ZvUtO+5dvdibrxOOb8ji7lRpNuSCyJWJFAlwAtKy4/N1TePEhgRQ1lqey",
 	"qfvLMgUCjcavn+jWY5TwouQMmZLR7DHKkKQozMd3t2Sl/6YoE0FLRTmLZtE1KVCCyhDuUUjKGfCl+TfF",
 	"JWVUj5pEcSSTDAuiX1fbEqNZJJWgbBU9PT3FUUkEKVC5dd5WQnKxv9JthjCPGD6oeeQXKckKYYFLLlCv",
-	"QvW43ysU2yiOGCn0Qomdrk1CQR6ukK1UFs1+OD8/P4/3iIqjS1ZW6tpM8WjnLYnKmmmp/j6KI4G/V1Rg",
-	"Gs2UqHBoo3F0RQuq9jf2gUsFyJSgKIGzemN9O8rNNO2lUlySKlfR7JXeTEEeaFEV5j/9L2Xu33qflClc",
-	"oTBEfcxJggMbLfX3R270BhOkpbquigWKnnmFHTM485KLgihL8F9+iA7s5UlPJUvOJBogvSc0r4TZV8KZ",
-	"QmZ4T8oypwnRvJ+Wgi9yLP7lN6kP4rG18j8LXEaz6J+mjThM7bdy+tG+ZVfsHuWvGVGwQaZgIzhbwXc3",
-	"79/CX3/4879+PzGMcVMYmPPKyVgpeIlCUUv1YnsnkDiCSJoaESL5x86gPcbsMqN+whe/YaL0g8X2Tiqi",
-	"8NTzLmluX+6y4r1+DAvM+cYg2gjMnyQseZ6i0NgesViGeXq3IMl6JHE5LtUdr9TI4SVN1hp3IwY/tXH6",
-	"2W26nqG1cpvoFtPj1sF+CXDxp1pdenjtISPheVWwlsS1N04Zhr8pUEqywrCgtrdkpoj9Ks2Lw9Te4oPa",
-	"J7VR/vvA+O+LD1c/AlUSrDQAlUAUTElJp/evps2rZ/b7iZZOjZeW2taarUdxt7fUIiO8i5zea9UaEEI1",
-	"WiBSukKpAvyNozVlBl3ItM6yqNFzkEXe5mvzAnN6eO8LwTdj6dlkaJXevvnU62sRrPIctDaOgQsjnIYi",
-	"2FCVtQ5mEh3ir9mfo9rRGDve1XwJMf7dQ5kTRjw+urxfUpZStjKfqcJCHtLH7+0LLeVEhCBbI+Da5AT5",
-	"WavY/a+qPHwGEjEA518zVBlaNmr+ajjrB9hi34LzHAmzk2hLlPSs4PXz0HY/mUFmNJbjufRJYRli0T2K",
-	"lCbq0Ou/uGG7EHBG3fCmmaxmcGvDnuC4OeEQNrTdCOg+UqpK2M99xmuPnQFTdTpo0XSkPBY8pUu6Y2ZS",
-	"ovBMUSM3e3R71O4YVMEL6xtqj+xPEgTnahJ6vwF3d4ZPVswTnqJ3oO3Q8Cz9ctBAeF/H2BmBMthwkcrg",
-	"1JL+T+Dtv2nFMdIxOE5SvhLjVCs5D3RNeutQD2H+INY/OuPcxXuNzpEwzTGEUeaM87AWt0uE6bPwD7gi",
-	"aRgbez5K+6uKjXXMVoLYBbzlXAi+NhpmQwTTE8YR4ypsRAXfjFxmWBlXqx7DvsM/wwxPc1fhuSlCvP0Z",
-	"SW7FvMtajexKtvfO18Ftunj7MH1uxuaNEDkm3g0dtI9ShvDnYhkTDrUdvz2aU+tx7YK8T3PXQLZBQ3Bo",
-	"TqS688Hknk5xkahXd3owOCIwBYFLgTKLgawIZVLBJqNJBka5SCACQfE8HamSHCFmxkMMu3HDhlw+G3j3",
-	"OC9JZnzIXm9Ee3FmAqCyxxEh95jeETXeLNk3FtvwiVHVYy5aOB3lvW4PI9o5nHbNuE5ROJQ0S3bw2Npy",
-	"ay9tbsYe7h2g9krLByLWAc3tBWn0ge6qY5dZssN7Vz+F3bBC/wKG44rzAGuSjLCVdYRCuQITfhDGDYC1",
-	"nTXRCS1wpAAiS4/xsgbzFsaD1xpg5NoWemNDtBVn2Ley11Scr11mE1RGlNFG+r2RBDHc9K3AuALtr8Ni",
-	"u7vUyMlHqqaA0lnTsgwiwPIPCEshp2wt7aYTXuWpIXhh6cQUiIqBKCi4VPDq/NxkSUcFQG7tANylIkId",
-	"g51RWsqrJT+7R2hX5fhMkkeQPbq4FhaHloZ3IXm7xs1HfyY7mRgqMFHcJjm6PL9YSJ5XCk0qwCeeJYp7",
-	"asKLgiQZZRh04HuMVlhNNySESP97pRJedJy9DaHK+niiYs7bq422YSg3nIijJaG5+aDBKURVqg6DGoLH",
-	"cOdg+ibnCcmD0xvbnzulNwRCoxgHEz0HBIgGA69P+jFsMmRAFVAr4/VUHakeg+tdn2LbN+uo83dZoobX",
-	"7V2GINGbAU1REZqHKCQKMlKWyDCNYckFlMjLvAe8zrgF5lAcUg5kwSsFNBxcuzuDgOV4R5IMzEWMVuJk",
-	"5wZslI7azwKHtZWLEALZ+V43zD4IpwR+hEqw2W9c3OPDzG1wdn3x4d3hMzbfNq5YHWu4owod740Jk9/6",
-	"cHA3+5ePzrz2JvF2aKzjcjt5mKY6gOjSQ+QdX443DESu+31ka2P70iY2UHEm33kBkhTu5mSkZW4wdzeQ",
-	"l26NOs4774nfhiHtkuwBJA+Q+FxnboyvpscOscdeeofPKSGMM5qQHEye27op5r7bzAcJ1xwNao7+yKB9",
-	"bTWKqW0RCvDVme7gWoyru0ri2Owlq+9wx/iFAu8prwK68SfLnTrr2AE7ta5HkhHK+nTuSpCix2DWEfcY",
-	"lTH+HkUPvSv4fchdveEbWScNDATclsanL49zOBVXJB8vdLd6+D4ydu2zPdtaDlsH2PA1rgPSgNYIKZzY",
-	"6cyWMgz5wB6jzek2vrC7SXKb7lyu1vDtKKMdoa5FeEDVh+8ZBrTCKS8Pnn8ncEyaSAN4jaU6BvACyVjV",
-	"4LP4Y4oGTgLfOKpkJ1BIKiGQdWDx5Wujtd48f40tTUSbW21Ot0A7mPlvgfAUiZw2pl8gnXPT6NgTeEfH",
-	"5ByH/akjbunN2LvUJV5eMJs03gEZT8vou8Z+F2Mg6NmYJEuOOuSBksiw98KbOH0IiT6cbyKlnlVdEK/X",
-	"5AIKkqL+qAP6njvN2kE/rZmXysnffvZBB/QuD4Ek7eQh3D/6CEMa52j77rjhkB6u3HDOZsO48akv/Qpl",
-	"q7B+CN12epvvT71jzGsxbky95WIrm9VAfK8wpCWKnY0PaJ7T6Mj6zuXU+vETXbFLdkVZIOmdu6cHi6/W",
-	"4ambjGl33l6HYJy1s1ZOjw2u6q/XvVDs5iQFWs84jqRN8tQXtBVbM75hQbEwNSiBrE5C004JRyvh5Qvb",
-	"uiJxRVkdNnTTLAFd0FvHQLZyRPKgsokNPTiuaQ0zrSVlfWVNRziNPSccPkk/fYgw604dridsWNMT9lzU",
-	"Ec/hhEVs73MkXYVjOlkFLMMFaAYXJD+ceKrrFPVEoV3/0hR9eBQPV2uGEPsLCrp05cKhCy0cXUCqj0hI",
-	"decEZdwrmfPGh4Jpc6fdCj/30xk8T3uka5Su8Lv0M+0z25RSJJWgavtJ49hVMqD0qSVT/51oc4pNBbjN",
-	"N975YY1aLul/os0XeVYZ6TC0IxEmZHVjM6VKW4hN2ZKHbefPt7cfIeFMCZLUXPsPs7i/7pjALS3clf/N",
-	"+7fw5s2bv8aAQnBhHs6ZL+QG59VAypOq0KIbQ06lkq4XYQuEAS/J7xWCbT2IXWrITfTp54uz13/+i9Ze",
-	"GT4Qj3e48NWZ5jaGSpAZ3zArRK1Uk6aQcTVn/3X7/uzfYrsvnkOSEb09f4emAS1zIjOUgDIh2mH4bj5/",
-	"uL6OYT6vHq+f9N/5/PvJXHM+pwkyG1u5w/lweauVucgdk+VsOuUlMskrkeCEi9XUvTQtqGqlniPL2dYt",
-	"/Cx6ZRzIEhkpaTSL3kzOJ29cqGWQ4mt/8d73nazQCK4WNiN7l6lJVgskxTs7qNs28tlhzMX9NcauiFRn",
-	"5o2zy58G+1C+7HQPvD4/3+kcUPigLIln0lDSbRkINLbs3A8YwkFTlsLceJfzCL5LibI10HDF+fr7GOaR",
-	"4FKh6HzJoK45mJnqDjeGOZts37MuTndW5/d8Hxtg6EES1TyageU2bFAgFFRKTGPQju6c4T2KrcooWwFh",
-	"uNEYsVlj22UStmA196a+8eLJqvmCiK2x2ffo1oyBSCN6KM4kMuUeT+AGE84YJtoBt9DvHKAlUwIz9+B6",
-	"eo8cY3L6kXNFpbq0Q/ZwE9pLM2Tq2pGe4oMjbXvPCCC1W1COaz1pKj8C+Lr1XRYy1npI42zyzHPT3geX",
-	"AUa+FUgUXraan1Cqv/F0e7It7rQWPHWtkRIVPu0x+NVpGTzI3Alc1rVVGZGwQGRNaQLQpdXTGyKh5FJS",
-	"d1MaaKQL0eGGTc0YR8bxp7cnGNNH8/epV0D+HVVzqC8J3mHefmtGHasMmq5ALeYu17JjpMh9LR87k+/v",
-	"WlPvPRLfP1nDB1OqMP2xLonizPgXjG+cRTD+Cfzw6nXdKbhr/i6XZx+ISrKj+ve+/N8R7P/P4GvbRg0a",
-	"IMBwM9BGC++0Wa4HUAlr1C5/v7hPrXMwbBffujF/aMNYJ9IDJ3xhXXO+tFm0yQl8mSYlt8m4RFsx7Ctk",
-	"5iYnMo/i1g1hX+nxJPoqHdR/8nU+uvfc3/sWxoAbvdNx3LQ4jDuNViNFeELfEzluOtfHoSfbPVnXbZLw",
-	"tLdduunK6O9Y3p9YO/uuE1tlJsrSRxnrsI2wLeSoFApIiOxd9/e+nvPXwcbFf8jbAXmzAY85AUZUJUgO",
-	"XKTaLi7NIb2YKDlR9WnXr/AXBlzqm/q6fefMXp/szOoEeNgI1s0Q7gIEuABXf3mKI7yQa1OYR2rVB39n",
-	"6L0dHdGSXEefWzOqySVK+I1ThumgnXN5rKCuM82mlL23vbcHXTIj78tQr53plq2/6fazm4jWFkmavE2f",
-	"UnDZ2n5nrKsn3O831G3P8TPSFs8HTLtNN5TPIEkGosqxcVmVoDoMYils9COqQBKankoDbDKeI2zIFhQH",
-	"4vNlzjhNwBtlYIi2aBwfqFSn0wsGDMNG9aMd8pWH8jXXXLbS+eAlX89dVlg12I1/dVahmw2SCkieu7nt",
-	"IQ3ox4+tnyE5dWRSV89/42RDa9Eenp9E8aYpEDedyV3UhdhQVFJBTs1VGjfKGMEyXyvqPOebXb1rT2v6",
-	"aP4OphOaA3sh7fRy3DtaXzS/oRPQF55Z05zz9TN8iPbkwzJimgteEK+2eaHnV2/qTiJJNhO4cBky28VD",
-	"mGvhMXX/mLr8hSsuiI2u9vmMkygXTQdRHvbAuCaJyQ0KabskamozIsGU+nRx7u7T5PTRfRrE+k3rt4xe",
-	"CO1+iV7nzd3/fSPEd3/hqYP6fdaNCEZbBWx/8EzEbmXft05IGIlbYuou6X2DM9MPuESwd+DmgRa7ylz7",
-	"UObCKxtSPcNlGgREK34aQIAfNSol4QuUBoP6PxZumkqnQczU7IzNETPcoFRgigueLf6h09Lyaz4eUH09",
-	"cev5N45bT6f6gj9W1+zyND9W1xYQSVfsjLIz0/hqHIQBI9+qNXtBU99apYftmthTaK4PZI1AzHSuvpGu",
-	"mLSXHYJvJAqgLAbOkp0r3/ud0pwgQk39ztYpJ/mSKO1UCgWdpOZ3okynC5hqGq+a0UpwXVZlWJFy2659",
-	"Cj7foB5cKWxRwJcmBPMW2/E3q3+ZpE/o3W+XvCA33Qo92HNVOyAq5oj25UfR7POXjl3EPG96tDrvwTVi",
-	"qtkLpsxoYhdrTfTo648+f9Emoi5n+vxFGwJbvmA1hi2TmWqz978BAAD//w==",
+	"QvW43ysU2yiOGCn0Qomdrk1CQR6ukK1UFs1+OD8/P493iYqjh7MVP9NPz+SalmfcEEHys5JTplBEsyXJ",
+	"JT7F0SUrK3Vtlnq065dEZc3yVH8fxZHA3ysqMI1mSlQ4xJA4uqIFVfsM+MClAmRKUJTAWc2Avp3nZpr2",
+	"UikuSZWraPZKb7ogD7SoCvOf/pcy92/ND73XFYqjGPIxJwkOMKTU3x/JkBtMkJbquioWKHrmFXbM4MxL",
+	"Lgqi7Mb+8kM0vGe9sEBZcibRAPM9oXklzL4SzhQyc0akLHOaEM2OaSn4IsfiX36T+sAeWyv/s8BlNIv+",
+	"adqI19R+K6cf7Vt2xe6R/5oRBRtkCjaCsxV8d/P+Lfz1hz//6/cTwxg3hREbXjmZLQUvUShqqV5s7wQS",
+	"RxBJU2oP7mNn0B5j9gHgnvDFb5go/WCxvZOKKDz1vEua25e7rHivH8MCc74xyDeC9ScJS56nKLQMjFgs",
+	"wzy9W5BkPZK4HJfqjldq5PCSJmuNuxGDn9o4/ew2Xc/QWrlNdIvpcetgvwS4+FOtfj289pCR8LwqWEvi",
+	"2hunDMPfFCglWWFYUNtbMlPEfpXmxWFqb/FB7ZPaGJN9YPz3xYerH4EqCVYagEogCqakpNP7V9Pm1TP7",
+	"/URLp8ZLywxoDRgyBDtbapER3kVO77UKDgihGi0QKV2hVAH+xtGaMoMuZFpnWdToOcgib/O1eYE5Pbz3",
+	"heCbsfRsMrRKb98c6/W1CFZ5Dlobx8CFEU5DEWyoyloHM4kO8dfsz1HtaIwd72q+hBj/7qHMCSMeH13e",
+	"LylLKVuZz1RhIQ/p4/f2hZZyIkKQrRFwbXKC/KxV7P5XVR4+A4kYgPOvGaoMLRs1fzWc9QNssW/BeY6E",
+	"2Um0JUp6VvD6eWi7n8wgMxrL8Vz6pLAMsegeRUoTdej1X9ywXQg4o25400xWM7i1YU9w3JxwCBvabgR0",
+	"HylVJeznPuO1x86AqTodtGg6Uh4LntIl3TEzKVF4pqiRmz26PWp3DKrghfUhtUf2JwmCczUJvd+AuzvD",
+	"JyvmCU/RO+R2aHiWfjloILyvY+yMQBlsuEhlcGpJ/yfw9t+04hjpGBwnKc/EONVKzgNdk9461EOYP4j1",
+	"j844d/Feo3MkTHMMYZQ54zysxe0SYfos/AOuSBrGxp6P0v6qYmMds5UgdgFvOReCr42G2RDB9IRxxLgK",
+	"G1HBNyOXGVbG1arHsO/wzzDD09xVeG6KEG9/RpJbMe+yViO7ku2983Vwmy5+P0yfm7F5I0SOiYtDB+2j",
+	"lCH8uVjGhENtx2+P5tR6XLsg79PcNZBt0BAcmhOp7nwwuadTXCTq1Z0eDI4ITEHgUqDMYiArQplUsMlo",
+	"koFRLhKIQFA8T0eqJEeImfEQw27csCGXzwbePc5Lkhkfstcb0V6cmQCo7HFEyD2md0SNN0v2jcU2fGJU",
+	"9ZiLFk5Hea/bw4h2DqddM65TFA4lzZIdPLa23NpLm5uxh3sHqL3S8oGIdUBze0EafaC76thloOzw3tVP",
+	"YTes0L+A4bjiPMCaJCNsZR2hUK7AhB+EcQNgbWdNdEILHCmAyNJjvKzBvIXx4LUGGLm2hd7YEG3FGfat",
+	"7DUV52uXKQWVEWW0kX5vJEEMN30rMK5A++uw2O4uNXLykaopoHTWtCyDCLD8A8JSyClbS7vphFd5aghe",
+	"WDoxBaJiIAoKLhW8Oj832dRRAZBbOwB3qYhQx2BnlJbyasnP7hHaVTk+k+QRZI8uroXFoaXhXUjernHz",
+	"0Z/JTiaGCkwUt0mOLs8vFpLnlUKTCvAJaoninprwoiBJRhkGHfgeoxVW0w0JIdL/XqmEFx1nb0Oosj6e",
+	"qJjz9mqjbRjKDSfiaElobj6YpLaoStVhUEPwGO4cTN/kPCF5cHpj+3On9IZAaBTjYKLngADRYOD1ST+G",
+	"TYYMqAJqZbyeqiPVY3C961Ns+2Yddf4uS9Twur3LECR6M6ApKkLzEIVEQUbKEhmmMSy5gBJ5mfeA1xm3",
+	"wByKQ8qBLHilgIaDa3dnELAc70iSgbmw0Uqc7NyojdJR+1ngsLZyEUIgO9/rhtkH4ZTAj1AJNvuNi3t8",
+	"mLkNzq4vPrw7fMbm28YVq2MNd1Sh470xYfJbHw7uZv/y0ZnX3iTeDo11XG4nD9NUBxBdeoi848vxhoHI",
+	"db+PbG1sX9rEBirO5DsvQJLC3ZyMtMwN5u4G8tKtUcd55z3x2zCkXZI9gOQBEr/WmRvjq+mxQ+yxl+jh",
+	"c0oI44wmJAeT57Zuirk/N/NBwjVHg5qjPzJoX1uNYmpbhAJ8daY7uBbj6q6SODZ7yeo73DF+ocB7yquA",
+	"bvzJcqfOOnbATq3rkWSEsj6duxKk6DGYdcQ9RmWMv0fRQ+8Kfh9yV2/4RtZJAwMBt6Xx6cvjHE7FFcnH",
+	"C92tHr6PjF37bM+2lsPWATZ8jeuANKA1QgondjqzpQxDPrDHaHO6jS/sbpLcpjuXqzV8O8poR6hrER5Q",
+	"9eF7hgGtcMrLg6+/EzgmTaQBvMZSHQN4gWSsavBZ/DFFAyeBbxxVshMoJJUQyDqw+PLcaK03z19jSxPR",
+	"5lab0y3QDmb+WyA8RSKnjekXSOfcNDr2BN7RMTnHYX/qiFt6M/YudYmXF8wmjXdAxtMy+q6x38UYCHo2",
+	"JsmSow55oCQy7L3wJk4fQqIP55tIqWdVF8TrNbmAgqSoP+qAvudOs3bQT2vmpXLyt5990AG9y0MgSTt5",
+	"CPePPsKQxjnavjtuOKSHKzecs9kwbnzqS79C2SqsH0K3nd7m+1PvGPNajBtTb7nYymY1EN8rDGmJYmfj",
+	"A5rnNDqyvnM5tX78RFfskl1RFkh65+7pweKrdXjqJmPanbfXIRhn7ayV02ODq/rrdS8UuzlJgdYzjiNp",
+	"kzz1BW3F1oxvWFAsTA1KIKuT0LRTwtFKePnCtq5IXFFWhw3dNEtAF/TWMZCtHJE8qGxiQw+Oa1rDTGtJ",
+	"WV9Z0xFOY88Jh0/STx8izLpTh+sJG9b0hD0XdcRzOGER2/scSVfhmE5WActwAZrBBckPJ57qOkU9UWjX",
+	"vzRFHx7Fw9WaIcT+goIuXblw6EILRxeQ6iMSUt05QRn3Sua88aFg2txpt8LP/XQGz9Me6RqlK/wu/Uz7",
+	"zDalFEklqNp+0jh2lQwofWrJ1H8n2pxiUwFu8413flijlkv6n2jzRZ5VRjoM7UiECVnd2Eyp0hZiU7bk",
+	"Ydv58+3tR0g4U4IkNdf+wyzurzsmcEsLd+V/8/4tvHnz5q8xoBBcmIdz5gu5wXk1kPKkKrToxpBTqaTr",
+	"bdgCYcBL8nuFYFsZYpcachN9+vni7PWf/6K1V4YPxOMdLnx1prmNoRJkxjfMClEr1aQpZFzN2X/dvj/7",
+	"t9jui+eQZERvz9+haUDLnMgMJaBMiHYYvpvPH66vY5jPq8frJ/13Pv9+Mtecz2mCzMZW7nA+XN5qZS5y",
+	"x2Q5m055iUzySiQ44WI1dS9NC6paqefIcrZ1Cz+LXhkHskRGShrNojeT88kbF2oZpPjaX7z3fSwrNIKr",
+	"hc3I3mVqktUCSfHODuq2oXx2GHNxf42xKyLVmXnj7PKnob6W0R0TX3a6DF6fn+90GCh8UHYrZ9JQ3G0t",
+	"CDTU7NwjmA2C3kEKc+OFziP4LiXK1krDFefr72OYR4JLhaLzJYO6NmFmqkDcGOZst33PukLdWZ1/9H1s",
+	"AKQHSVTzaAb2VGCDAqGgUmIag3aI5wzvUWxVRtkKCMONxpLNLtuulbClq7k39Q0aT9YcFERsjW2/R7dm",
+	"DEQaEUVxJpEp93gCN5hwxjDRjroVkc5BWzIlMHNfrqf3CDOmqR9hV1SqSztkD1+hvTRDpq4N6ik+ONK2",
+	"C40AUrtV5bgWlaZCJICvW9+NIWOtrzTOJl95btpL4TLAyLcCicLLVjMVSvU3nm5PtsWdFoSnrtVSosKn",
+	"PQa/Oi2DB5k7gcu6BisjEhaIrClhALq0+nxDJJRcSupuVAMNfCE63LCpGePIOP709gRj+mj+PvUKyL+j",
+	"ag71JcE7zNtvzahjlUHTZajF3OVkdowZua/lY2fy/V1r6r3n4vs2a/hgShWmP9alU5wZP4TxjbMIxo+B",
+	"H169rjsPd83k5fLsA1FJdlSf35f/O4L9/xl8bduoQQMEGG4G2nfhnTbL9QAqYY06NOgX96l1Dobt4ls3",
+	"5g9tGOuEe+CEL6wLz5c22zY5gS/TpO42GZdoK4t9Jc3c5E7mUdy6SewrUZ5Ez9JB/Sdf5617z/29b3UM",
+	"uNs7HcxNK8S406gbLsb3K4cX9j2W45at+0LGL7qLFNflkvC0t5276QZ5dswRIEAHGa6jXGUmCtQQinVY",
+	"SdgWclQKBSRE9tL3e1+P/etnddj/Qx8c0Ac2IDMnxYiqBMmBi1Tb7aU5zBcTdadKfPr4Gf7MgMt/U5cN",
+	"7JzZ65OdWZ3IDxvpuqnDXeQAF+DqSE9xhBdybQoMSa2a4e8MvTemI26S6+h4a0Y1OVEJv3HKMB20wy4f",
+	"F9TFpmmWsve2h/igy2j0wjLUM2i6futvun35JuK2xZ4m/9SnPFzWud9Z7OoT93sVdft2HHYmX0jI2+3G",
+	"oXwLSTIQVY6NS60E1WEaS2GjH1EFktD0VBpgk/EcYUO2oDgQn/dzxnMC3mkAhmiL3/GBSnU6vWDAMGz0",
+	"P9ohzzyU51zX2Yrtg5eVPXdyYdVgN/7srEc3WyUVkDx3c9tDGtCPH1s/p3LqyKnuAvjGyZDWoj08P4ni",
+	"TVMgbjqTW6kLyqGopIKcmitBbpQxgmW+VtR5zje7etee1vTR/B1MdzQH9kLa6eW4d7S+aH4LKKAvPLOm",
+	"Oefrr/Ah2pMPy4hpknhBvNomjJ5f76k7oiTZTODCZfBsNxJhrhXJ9C9g6vIrrkgiNrra51tOolw0HUR5",
+	"2APjmiQmNyik7faoqc2IBFOy1MW5uxeU00f3aRDrN63fZHohtPslep03d4/5jRDf/aWqDur3WTciWG4V",
+	"4v3BMyW7FYrfOmFiJG6JqSs28I3aTD/gEsHe5ZsHWuwqcy1FmQuvbEj1FS7TICBa8dMAAvyoUSkTX2h1",
+	"kiTBHwtfTWXXILZqtscGCgw3KBWYYoqvVhOhU9Vybj4eUJE98e35N45vT6cigz/O1+zyND/O1xYkSVfs",
+	"jLIz0+hrHIkBZ6BVW/eCLkFrlR62a2JPoeE+kDUCMdO5ek66YtJe2gi+kSiAshg4S3auru93SpGCCDX1",
+	"SlunxORLorRTGRV0pprfxTKdPWCqh7wKRyvBdRmZYUXKbXv6Kfh8g3pwpbBFAV+aUM1bdsffrP4llj6h",
+	"d7/V8oLcdCv0YM9VKYGomCPal1tFs89fOvYT87zpSeu8B9eIqWYvmLKqiV2sNdGjr7f6/EWbiLp86/MX",
+	"bQhsGYbVGLYsaKrN4/8GAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

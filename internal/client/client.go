@@ -257,3 +257,12 @@ func (c *Call) printJSON(v any) error {
 	e.SetEscapeHTML(false)
 	return e.Encode(v)
 }
+
+// given returns a parameter that is left out if it is the zero value.
+func given[T comparable](v T) *T {
+	var none T
+	if v == none {
+		return nil
+	}
+	return &v
+}

@@ -328,7 +328,7 @@ func (c *Call) save(ctx context.Context, service *api.ClientWithResponses, body 
 func (c *Call) listInputs(ctx context.Context, service *api.ClientWithResponses) error {
 	all := api.InputPage{Items: []api.Input{}}
 	for {
-		answer, err := service.ListInputsWithResponse(ctx, &api.ListInputsParams{Limit: 1000, Cursor: all.Next})
+		answer, err := service.ListInputsWithResponse(ctx, &api.ListInputsParams{Limit: given(1000), Cursor: given(all.Next)})
 		if err != nil {
 			return unreachable(err)
 		}

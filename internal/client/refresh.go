@@ -163,9 +163,9 @@ func refreshes(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	params := &api.ListRefreshesParams{Limit: min(max(*most, 1), 1000)}
+	params := &api.ListRefreshesParams{Limit: given(min(max(*most, 1), 1000))}
 	if len(args) > 0 {
-		params.Input = args[0]
+		params.Input = given(args[0])
 	}
 	answer, err := service.ListRefreshesWithResponse(ctx, params)
 	if err != nil {
@@ -210,7 +210,7 @@ func receiptCommand(ctx context.Context, c *Call) error {
 	}
 	list := []api.ReceiptFile{}
 	for cursor := ""; *withFiles || c.csv; {
-		page, err := service.ListReceiptFilesWithResponse(ctx, number, &api.ListReceiptFilesParams{Cursor: cursor, Limit: 1000})
+		page, err := service.ListReceiptFilesWithResponse(ctx, number, &api.ListReceiptFilesParams{Cursor: given(cursor), Limit: given(1000)})
 		if err != nil {
 			return unreachable(err)
 		}

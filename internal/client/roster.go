@@ -9,19 +9,20 @@ import (
 
 func files(ctx context.Context, c *Call) error {
 	c.listing()
-	var p api.ListFilesParams
-	c.Flags.StringVar((*string)(&p.Verdict), "verdict", "", "only files with this `verdict`: picked, left_out or held_back")
-	c.Flags.StringVar((*string)(&p.State), "state", "", "only files in this `state`: new, changed, removed, same, broken or unknown")
-	c.Flags.StringVar(&p.Reason, "reason", "", "only files with this reason `code`")
-	c.Flags.StringVar(&p.Q, "contains", "", "only files whose path contains this `text`")
+	verdict := c.Flags.String("verdict", "", "only files with this `verdict`: picked, left_out or held_back")
+	state := c.Flags.String("state", "", "only files in this `state`: new, changed, removed, same, broken or unknown")
+	reason := c.Flags.String("reason", "", "only files with this reason `code`")
+	text := c.Flags.String("contains", "", "only files whose path contains this `text`")
 	most := c.Flags.Int("most", 0, "at most this `number` of files; all if 0")
 	args, err := c.Parse(1, 1)
 	if err != nil {
 		return err
 	}
 	return c.roster(ctx, *most, func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
-		p.Cursor, p.Limit = cursor, limit
-		answer, err := service.ListFilesWithResponse(ctx, args[0], &p)
+		answer, err := service.ListFilesWithResponse(ctx, args[0], &api.ListFilesParams{
+			Verdict: given(api.Verdict(*verdict)), State: given(api.State(*state)), Reason: given(*reason), Q: given(*text),
+			Cursor: given(cursor), Limit: given(limit),
+		})
 		if err != nil {
 			return nil, nil, nil, err
 		}
@@ -36,7 +37,7 @@ func changesCommand(ctx context.Context, c *Call) error {
 		return err
 	}
 	return c.roster(ctx, 0, func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
-		answer, err := service.ListChangesWithResponse(ctx, args[0], &api.ListChangesParams{Cursor: cursor, Limit: limit})
+		answer, err := service.ListChangesWithResponse(ctx, args[0], &api.ListChangesParams{Cursor: given(cursor), Limit: given(limit)})
 		if err != nil {
 			return nil, nil, nil, err
 		}

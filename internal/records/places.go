@@ -53,7 +53,7 @@ func (s *Store) Place(ctx context.Context, name string) (Place, error) {
 
 // LastLook returns the last look at a place, or ErrNotFound.
 func (s *Store) LastLook(ctx context.Context, place int64) (Look, error) {
-	return one[Look](s.Pool.Query(ctx, "SELECT * FROM looks WHERE place_id = $1 ORDER BY id DESC LIMIT 1", place))
+	return one[Look](s.Pool.Query(ctx, "SELECT started, ended, reachable, why, files, folders, new, changed, gone, skipped FROM looks WHERE place_id = $1 ORDER BY id DESC LIMIT 1", place))
 }
 
 // SaveLook records a look and what it says of the place. Of looks that saw

@@ -54,7 +54,8 @@ type StoppingFile struct {
 	Finding finding.Finding `json:"finding"`
 }
 
-const selectRefresh = `SELECT f.*, i.name AS input, coalesce(r.number, 0) AS receipt
+const selectRefresh = `SELECT f.id, f.input_id, f.outcome, f.asked_by, f.asked_at, f.as_of, f.started, f.ended, f.stage, f.files, f.files_done,
+	f.bytes, f.bytes_done, f.rows, f.problem, f.next, f.stopped_by, f.fence, i.name AS input, coalesce(r.number, 0) AS receipt
 	FROM refreshes f JOIN inputs i ON i.id = f.input_id LEFT JOIN receipts r ON r.refresh_id = f.id `
 
 // Refresh returns a refresh, or ErrNotFound.

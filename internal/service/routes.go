@@ -155,10 +155,10 @@ func (s *server) inputs(ctx context.Context, list []records.Input) ([]api.Input,
 // ListInputs implements the contract.
 func (s *server) ListInputs(ctx context.Context, request api.ListInputsRequestObject) (api.ListInputsResponseObject, error) {
 	var after string
-	if err := readCursor(request.Params.Cursor, &after); err != nil {
+	if err := readCursor(or(request.Params.Cursor), &after); err != nil {
 		return nil, err
 	}
-	n := limit(request.Params.Limit)
+	n := limit(or(request.Params.Limit))
 	list, err := s.Store.Inputs(ctx, after, n+1)
 	if err != nil {
 		return nil, err
@@ -274,14 +274,14 @@ func (s *server) SaveInput(ctx context.Context, request api.SaveInputRequestObje
 // ListFiles implements the contract.
 func (s *server) ListFiles(ctx context.Context, request api.ListFilesRequestObject) (api.ListFilesResponseObject, error) {
 	p := request.Params
-	page, err := s.files(ctx, request.Input, p.Cursor, limit(p.Limit), p.Q,
-		records.FilesQuery{Verdict: string(p.Verdict), State: string(p.State), Reason: p.Reason})
+	page, err := s.files(ctx, request.Input, or(p.Cursor), limit(or(p.Limit)), or(p.Q),
+		records.FilesQuery{Verdict: string(or(p.Verdict)), State: string(or(p.State)), Reason: or(p.Reason)})
 	return api.ListFiles200JSONResponse(page), err
 }
 
 // ListChanges implements the contract.
 func (s *server) ListChanges(ctx context.Context, request api.ListChangesRequestObject) (api.ListChangesResponseObject, error) {
-	page, err := s.files(ctx, request.Input, request.Params.Cursor, limit(request.Params.Limit), "", records.FilesQuery{Changed: true})
+	page, err := s.files(ctx, request.Input, or(request.Params.Cursor), limit(or(request.Params.Limit)), "", records.FilesQuery{Changed: true})
 	return api.ListChanges200JSONResponse(page), err
 }
 
@@ -402,18 +402,18 @@ func (s *server) CreateRefresh(ctx context.Context, request api.CreateRefreshReq
 // ListRefreshes implements the contract.
 func (s *server) ListRefreshes(ctx context.Context, request api.ListRefreshesRequestObject) (api.ListRefreshesResponseObject, error) {
 	var before int64
-	if err := readCursor(request.Params.Cursor, &before); err != nil {
+	if err := readCursor(or(request.Params.Cursor), &before); err != nil {
 		return nil, err
 	}
 	var input *int64
-	if name := request.Params.Input; name != "" {
+	if name := or(request.Params.Input); name != "" {
 		in, err := s.input(ctx, name)
 		if err != nil {
 			return nil, err
 		}
 		input = &in.ID
 	}
-	n := limit(request.Params.Limit)
+	n := limit(or(request.Params.Limit))
 	list, err := s.Store.Refreshes(ctx, input, before, n+1)
 	if err != nil {
 		return nil, err
@@ -492,11 +492,11 @@ func (s *server) ListReceiptFiles(ctx context.Context, request api.ListReceiptFi
 		return nil, err
 	}
 	from := 0
-	if err := readCursor(request.Params.Cursor, &from); err != nil {
+	if err := readCursor(or(request.Params.Cursor), &from); err != nil {
 		return nil, err
 	}
 	page := api.ListReceiptFiles200JSONResponse{Items: []api.ReceiptFile{}}
-	n, i := limit(request.Params.Limit), 0
+	n, i := limit(or(request.Params.Limit)), 0
 	enough := errors.New("enough")
 	err = watch.ReceiptFiles(s.Watcher, stored, func(f receipt.File) error {
 		if i++; i <= from {

@@ -139,7 +139,7 @@ func (s *server) console() gin.HandlerFunc {
 
 // StreamEvents implements the contract.
 func (s *server) StreamEvents(ctx context.Context, request api.StreamEventsRequestObject) (api.StreamEventsResponseObject, error) {
-	return &stream{s, ctx, request.Params.LastEventID}, nil
+	return &stream{s, ctx, or(request.Params.LastEventID)}, nil
 }
 
 // stream is the live events of one listener.

@@ -154,6 +154,15 @@ func readCursor(text string, into any) error {
 	return nil
 }
 
+// or returns what a parameter that may be left out says, or the zero value.
+func or[T any](given *T) T {
+	if given == nil {
+		var none T
+		return none
+	}
+	return *given
+}
+
 // limit returns the number of entries asked for.
 func limit(asked int) int {
 	if asked == 0 {

@@ -1,0 +1,73 @@
+<script setup lang="ts">
+import { signedOut } from './use/api'
+import { live } from './use/events'
+</script>
+
+<template>
+  <v-app>
+    <a class="skip" href="#main">Skip to the content</a>
+    <header class="bar">
+      <div class="inside">
+        <router-link to="/" class="wordmark">jorvex</router-link>
+        <nav aria-label="Main">
+          <router-link to="/">Inputs</router-link>
+        </nav>
+        <span class="live" role="status">{{ signedOut ? '' : live ? 'live' : 'not live' }}</span>
+      </div>
+    </header>
+    <main id="main" class="page">
+      <v-alert v-if="signedOut" type="warning" title="This browser is not signed in">
+        Run <code>jorvex sign-in</code> on the service's machine and open the link it prints.
+      </v-alert>
+      <router-view v-else />
+    </main>
+  </v-app>
+</template>
+
+<style scoped>
+.bar {
+  background: rgb(var(--v-theme-surface));
+  border-bottom: 3px double rgb(var(--v-theme-primary));
+}
+
+.inside {
+  max-width: 1240px;
+  margin: 0 auto;
+  padding: 10px 20px;
+  display: flex;
+  align-items: baseline;
+  gap: 28px;
+}
+
+.wordmark {
+  font-size: 1.35rem;
+  font-weight: 720;
+  letter-spacing: 0.06em;
+  text-decoration: none;
+  font-variant-caps: all-small-caps;
+}
+
+nav a {
+  text-decoration: none;
+}
+
+nav a.router-link-exact-active {
+  text-decoration: underline;
+}
+
+.live {
+  margin-left: auto;
+  font-size: 0.87em;
+  color: rgba(var(--v-theme-on-surface), 0.72);
+}
+
+.skip {
+  position: absolute;
+  left: -999px;
+}
+
+.skip:focus {
+  left: 8px;
+  top: 8px;
+}
+</style>

@@ -1,0 +1,24 @@
+import '@fontsource-variable/source-sans-3'
+import 'vuetify/styles'
+import './console.css'
+
+import { createApp } from 'vue'
+import { createRouter, createWebHistory } from 'vue-router'
+
+import App from './App.vue'
+import InputPage from './pages/InputPage.vue'
+import InputsPage from './pages/InputsPage.vue'
+import ReceiptPage from './pages/ReceiptPage.vue'
+import { vuetify } from './theme'
+
+const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: InputsPage },
+    { path: '/inputs/:input', component: InputPage, props: true },
+    { path: '/receipts/:receipt', component: ReceiptPage, props: true },
+    { path: '/:rest(.*)', redirect: '/' },
+  ],
+})
+
+createApp(App).use(router).use(vuetify).mount('#app')

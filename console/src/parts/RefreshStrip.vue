@@ -1,0 +1,78 @@
+<script setup lang="ts">
+import { mdiRefresh } from '@mdi/js'
+import { computed, ref } from 'vue'
+
+import { api, take, type Refresh, type Trouble } from '../use/api'
+import { useEvent } from '../use/events'
+import { bytes, count, moment, number } from '../use/format'
+import StateMark from './StateMark.vue'
+import TroubleNote from './TroubleNote.vue'
+
+const props = defineProps<{ input: string; last: Refresh | undefined }>()
+
+const asked = ref<Refresh>()
+const trouble = ref<Trouble>()
+
+useEvent<Refresh>('refresh', (r) => {
+  if (r.input === props.input && (!asked.value || r.id >= asked.value.id)) asked.value = r
+})
+
+const refresh = computed(() => {
+  const { last } = props
+  if (asked.value && (!last || asked.value.id >= last.id)) return asked.value
+  return last
+})
+const underway = computed(() => refresh.value?.outcome === 'waiting' || refresh.value?.outcome === 'running')
+const share = computed(() => (refresh.value?.bytes ? (100 * refresh.value.bytes_done) / refresh.value.bytes : 0))
+
+async function ask() {
+  trouble.value = undefined
+  try {
+    const r = await take(api.POST('/api/v1/inputs/{input}/refreshes', { params: { path: { input: props.input } } }))
+    if (!asked.value || asked.value.id < r.id) asked.value = r
+  } catch (e) {
+    trouble.value = e as Trouble
+  }
+}
+</script>
+
+<template>
+  <section class="strip" aria-label="Refresh">
+    <v-btn color="primary" :prepend-icon="mdiRefresh" :disabled="underway" @click="ask">Refresh</v-btn>
+    <div v-if="underway && refresh" class="grow" role="status">
+      {{ refresh.stage }}: {{ number(refresh.files_done) }} of {{ count(refresh.files, 'file') }},
+      {{ bytes(refresh.bytes_done) }} of {{ bytes(refresh.bytes) }}, {{ count(refresh.rows, 'row') }}
+      <v-progress-linear :model-value="share" :indeterminate="refresh.stage !== 'reading'" color="primary" height="6" aria-label="Progress" />
+    </div>
+    <div v-else-if="refresh" class="grow">
+      <state-mark :of="refresh.outcome" /> <span class="quiet">{{ moment(refresh.ended) }}</span>
+      <template v-if="refresh.receipt">
+        · {{ count(refresh.rows, 'row') }} from {{ count(refresh.files, 'file') }} ·
+        <router-link :to="`/receipts/${refresh.receipt}`">receipt {{ refresh.receipt }}</router-link>
+      </template>
+    </div>
+    <div v-else class="quiet">Not refreshed yet.</div>
+  </section>
+  <trouble-note :trouble="trouble" />
+  <v-alert v-if="!underway && refresh?.problem" type="error" class="my-3" :title="refresh.problem">
+    <ul v-if="refresh.stopped_by.length > 1">
+      <li v-for="f in refresh.stopped_by" :key="f.path">{{ f.path }}: {{ f.finding.sentence }}</li>
+    </ul>
+    What would let it pass: {{ refresh.next }}
+  </v-alert>
+</template>
+
+<style scoped>
+.strip {
+  display: flex;
+  align-items: center;
+  gap: 16px;
+  margin: 16px 0;
+  flex-wrap: wrap;
+}
+
+.grow {
+  flex: 1;
+  min-width: 240px;
+}
+</style>

@@ -1,0 +1,54 @@
+<script setup lang="ts">
+import {
+  mdiAlertOctagonOutline,
+  mdiCheck,
+  mdiDebugStepOver,
+  mdiEqual,
+  mdiHelpCircleOutline,
+  mdiMinusCircleOutline,
+  mdiPauseCircleOutline,
+  mdiPencilOutline,
+  mdiPlusCircleOutline,
+} from '@mdi/js'
+
+import { word } from '../use/format'
+
+defineProps<{ of: string | undefined }>()
+
+// A state is told by its word and its icon; colour only helps.
+const marks: Record<string, [icon: string, color?: string]> = {
+  picked: [mdiCheck, 'success'],
+  left_out: [mdiDebugStepOver],
+  held_back: [mdiPauseCircleOutline, 'warning'],
+  new: [mdiPlusCircleOutline, 'primary'],
+  changed: [mdiPencilOutline, 'secondary'],
+  removed: [mdiMinusCircleOutline, 'warning'],
+  same: [mdiEqual],
+  broken: [mdiAlertOctagonOutline, 'error'],
+  unknown: [mdiHelpCircleOutline, 'warning'],
+  delivered: [mdiCheck, 'success'],
+  stopped: [mdiAlertOctagonOutline, 'error'],
+  failed: [mdiAlertOctagonOutline, 'error'],
+  interrupted: [mdiMinusCircleOutline, 'warning'],
+  waiting: [mdiPauseCircleOutline],
+  running: [mdiDebugStepOver, 'primary'],
+  current: [mdiCheck, 'success'],
+  not_used: [mdiMinusCircleOutline, 'warning'],
+}
+</script>
+
+<template>
+  <span v-if="of" class="mark" :class="marks[of]?.[1] && `text-${marks[of][1]}`">
+    <v-icon v-if="marks[of]" :icon="marks[of][0]" size="16" aria-hidden="true" />
+    {{ word(of) }}
+  </span>
+</template>
+
+<style scoped>
+.mark {
+  white-space: nowrap;
+  display: inline-flex;
+  align-items: center;
+  gap: 4px;
+}
+</style>

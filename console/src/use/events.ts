@@ -1,0 +1,35 @@
+import { onScopeDispose, ref } from 'vue'
+
+type Name = 'look' | 'roster' | 'refresh' | 'reset'
+type Listener = (data: never) => void
+
+const listeners = new Map<Name, Set<Listener>>()
+let source: EventSource | undefined
+
+/** Whether live events arrive. */
+export const live = ref(false)
+
+function open() {
+  // The browser reconnects by itself and sends the last id it saw.
+  source = new EventSource('/api/v1/events')
+  source.onopen = () => (live.value = true)
+  source.onerror = () => {
+    live.value = false
+    if (source?.readyState === EventSource.CLOSED) setTimeout(open, 3000)
+  }
+  for (const name of ['look', 'roster', 'refresh', 'reset'] as const) {
+    source.addEventListener(name, (e: MessageEvent<string>) => {
+      const data = JSON.parse(e.data) as never
+      for (const listener of listeners.get(name) ?? []) listener(data)
+    })
+  }
+}
+
+/** Calls listener with the data of every event of that name, while the component lives. */
+export function useEvent<T>(name: Name, listener: (data: T) => void) {
+  if (!source) open()
+  const set = listeners.get(name) ?? new Set()
+  listeners.set(name, set)
+  set.add(listener as Listener)
+  onScopeDispose(() => set.delete(listener as Listener))
+}

@@ -1,0 +1,41 @@
+const numbers = new Intl.NumberFormat('en')
+const moments = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'short' })
+
+export function number(n: number): string {
+  return numbers.format(n)
+}
+
+/** A decimal given as text, grouped without rounding it. */
+export function decimal(text: string): string {
+  const [, sign, whole, fraction] = /^([+-]?)(\d+)(\.\d+)?$/.exec(text) ?? []
+  if (whole === undefined) return text
+  return sign + whole.replace(/\B(?=(\d{3})+$)/g, ',') + (fraction ?? '')
+}
+
+export function signed(n: number): string {
+  return (n > 0 ? '+' : '') + number(n)
+}
+
+/** Bytes in units of 1000. */
+export function bytes(n: number): string {
+  let value = n
+  let unit = 0
+  while (value >= 999.5 && unit < 4) {
+    value /= 1000
+    unit++
+  }
+  const digits = unit === 0 || value >= 99.95 ? 0 : 1
+  return `${value.toFixed(digits)} ${['B', 'KB', 'MB', 'GB', 'TB'][unit]}`
+}
+
+export function moment(time: string | undefined): string {
+  return time ? moments.format(new Date(time)) : ''
+}
+
+export function word(code: string): string {
+  return code.replaceAll('_', ' ')
+}
+
+export function count(n: number, one: string, many = one + 's'): string {
+  return `${number(n)} ${n === 1 ? one : many}`
+}
