@@ -82,14 +82,16 @@ func checkDefinition(_ context.Context, c *Call) error {
 	return nil
 }
 
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
+// plural counts things in words.
+func plural[N int | int64](n N, what string) string {
+	many := what + "s"
 	if base, y := strings.CutSuffix(what, "y"); y {
-		return fmt.Sprintf("%d %sies", n, base)
+		many = base + "ies"
 	}
-	return fmt.Sprintf("%d %ss", n, what)
+	if n == 1 {
+		many = what
+	}
+	return grouped(fmt.Sprint(n)) + " " + many
 }
 
 func signIn(ctx context.Context, c *Call) error {
@@ -196,8 +198,8 @@ func (c *Call) printLook(l api.Look) {
 		fmt.Fprintf(c.Stdout, "%s cannot be reached: %s; its files are unknown, not removed\n", l.Place, l.Why)
 		return
 	}
-	fmt.Fprintf(c.Stdout, "%s: %s files in %s folders; %s new, %s changed, %s gone since the look before\n", l.Place,
-		c.number(l.Files), c.number(l.Folders), c.number(l.New), c.number(l.Changed), c.number(l.Gone))
+	fmt.Fprintf(c.Stdout, "%s: %s in %s; %s new, %s changed, %s gone since the look before\n", l.Place,
+		plural(l.Files, "file"), plural(l.Folders, "folder"), c.number(l.New), c.number(l.Changed), c.number(l.Gone))
 	for _, s := range l.Skipped {
 		fmt.Fprintf(c.Stdout, "  skipped %s: %s\n", s.Path, s.Why)
 	}

@@ -112,7 +112,7 @@ func (c *Call) delivered(ctx context.Context, service *api.ClientWithResponses, 
 	if receipt == nil {
 		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
 	}
-	fmt.Fprintf(c.Stdout, "%s delivered: %s rows from %s files, receipt %d\n", r.Input, c.number(receipt.Rows), c.number(receipt.Files), receipt.Number)
+	fmt.Fprintf(c.Stdout, "%s delivered: %s from %s, receipt %d\n", r.Input, plural(receipt.Rows, "row"), plural(receipt.Files, "file"), receipt.Number)
 	c.moved(*receipt)
 	return nil
 }
@@ -138,10 +138,10 @@ func (c *Call) moved(r api.Receipt) {
 		if d.Kind == api.DeliveryKindFile {
 			size = ", " + c.bytes(d.Bytes)
 		}
-		fmt.Fprintf(c.Stdout, "  %s %s (%s rows%s)\n", d.Kind, d.Where, c.number(d.Rows), size)
+		fmt.Fprintf(c.Stdout, "  %s %s (%s%s)\n", d.Kind, d.Where, plural(d.Rows, "row"), size)
 	}
 	if r.NotUsed > 0 {
-		fmt.Fprintf(c.Stdout, "  %s picked and not used; jorvex receipt %d -files tells why\n", plural(int(r.NotUsed), "file"), r.Number)
+		fmt.Fprintf(c.Stdout, "  %s picked and not used; jorvex receipt %d -files tells why\n", plural(r.NotUsed, "file"), r.Number)
 	}
 }
 
@@ -267,7 +267,7 @@ func (c *Call) printReceipt(r api.Receipt) {
 	t.row("made by", fmt.Sprintf("jorvex %s on %s", r.Program, r.Machine))
 	t.row("files", c.number(r.Files))
 	for _, l := range r.LeftOut {
-		t.row("left out", fmt.Sprintf("%s: %s", plural(int(l.Files), "file"), word(l.Reason)))
+		t.row("left out", fmt.Sprintf("%s: %s", plural(l.Files, "file"), word(l.Reason)))
 	}
 	t.row("digest", r.Digest)
 	t.row("before it", r.Previous)
@@ -300,7 +300,7 @@ func verify(ctx context.Context, c *Call) error {
 			return err
 		}
 	case v.Holds:
-		fmt.Fprintf(c.Stdout, "the chain holds: %s, the last has digest %s\n", plural(int(v.Checked), "receipt"), v.Head)
+		fmt.Fprintf(c.Stdout, "the chain holds: %s, the last has digest %s\n", plural(v.Checked, "receipt"), v.Head)
 	default:
 		message = fmt.Sprintf("the chain is broken: receipt %d does not hold: %s; the %d before it do", v.FirstBroken, v.Why, v.Checked)
 	}

@@ -358,7 +358,7 @@ func (r *run) deliver(ctx context.Context) (receipt.Stored, error) {
 	}
 	commit.Header, commit.Ended = header, header.Ended
 	stored, err := r.Store.CommitRefresh(ctx, commit)
-	if err != nil {
+	if err != nil && !r.committed(ctx) {
 		return stored, err
 	}
 	// It counts from here on, whatever comes: what fails now is rolled forward
@@ -367,6 +367,13 @@ func (r *run) deliver(ctx context.Context) (receipt.Stored, error) {
 		r.Log.Error("a delivery is committed and not yet in its place; it will be at the next start", "refresh", r.row.ID, "error", err)
 	}
 	return stored, nil
+}
+
+// committed tells, after a commit that gave an error, whether it was made all
+// the same: the answer may have been lost on the way.
+func (r *run) committed(ctx context.Context) bool {
+	row, err := r.Store.Refresh(context.WithoutCancel(ctx), r.row.ID)
+	return err == nil && row.Outcome == records.Delivered
 }
 
 // header stores the list of files in the vault and makes the receipt's header.
@@ -442,10 +449,14 @@ func (f *fed) line(place string, names []string) receipt.File {
 	return line
 }
 
-// clear removes the parts, and after a failure what was staged.
+// clear removes the parts, and after a failure what was staged. Where the
+// records cannot tell whether the commit was made, it stays for the next start.
 func (r *run) clear(ctx context.Context, failed error) {
 	_ = os.RemoveAll(r.dir)
 	if failed == nil {
+		return
+	}
+	if _, err := r.Store.Refresh(ctx, r.row.ID); err != nil {
 		return
 	}
 	for _, name := range r.staged {

@@ -61,7 +61,7 @@ type access struct {
 }
 
 // newLink makes a link that signs one browser in, once.
-func (s *server) newLink(base string) string {
+func (s *server) newLink() string {
 	code := secret()
 	s.access.mu.Lock()
 	defer s.access.mu.Unlock()
@@ -71,7 +71,7 @@ func (s *server) newLink(base string) string {
 		}
 	}
 	s.access.codes[code] = s.Clock().Add(linkSpan)
-	return base + "/sign-in?code=" + code
+	return s.Base + "/sign-in?code=" + code
 }
 
 // signIn begins a session. The page goes on by itself: a redirect would be part

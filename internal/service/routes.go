@@ -29,7 +29,7 @@ func (s *server) GetHealth(context.Context, api.GetHealthRequestObject) (api.Get
 
 // CreateSignInLink implements the contract.
 func (s *server) CreateSignInLink(ctx context.Context, _ api.CreateSignInLinkRequestObject) (api.CreateSignInLinkResponseObject, error) {
-	return api.CreateSignInLink201JSONResponse{Link: s.newLink("")}, nil
+	return api.CreateSignInLink201JSONResponse{Link: s.newLink()}, nil
 }
 
 func (s *server) place(ctx context.Context, name string) (records.Place, error) {

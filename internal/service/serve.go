@@ -125,10 +125,11 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 	runner := &refresh.Runner{Store: store, Watcher: watcher, Vault: kept, Folder: folder, Scratch: filepath.Join(c.Data, "scratch"),
 		Events: broker, Clock: c.Clock, Log: c.Log, Machine: machine, Program: c.Version}
 
+	base := "http://" + listener.Addr().String()
 	closing, closeStreams := context.WithCancel(context.Background())
 	defer closeStreams()
 	s := &server{Store: store, Watcher: watcher, Runner: runner, Folder: folder, Events: broker, Allowed: watcher.Allowed, Clock: c.Clock,
-		Log: c.Log, Version: c.Version, access: access{token: token, codes: map[string]time.Time{}}, closing: closing}
+		Log: c.Log, Version: c.Version, Base: base, access: access{token: token, codes: map[string]time.Time{}}, closing: closing}
 	handler, err := s.handler()
 	if err != nil {
 		return err
@@ -136,7 +137,6 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 	if err := runner.Start(context.WithoutCancel(ctx)); err != nil {
 		return err
 	}
-	base := "http://" + listener.Addr().String()
 	addressFile := filepath.Join(c.Data, AddressFile)
 	if err := os.WriteFile(addressFile, []byte(base+"\n"), 0o644); err != nil {
 		return err
@@ -156,7 +156,7 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 		if c.Ready == nil {
 			return nil
 		}
-		if err := c.Ready(groupCtx, base, func() string { return s.newLink(base) }); err != nil && groupCtx.Err() == nil {
+		if err := c.Ready(groupCtx, base, s.newLink); err != nil && groupCtx.Err() == nil {
 			return err
 		}
 		return nil

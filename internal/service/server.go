@@ -40,6 +40,7 @@ type server struct {
 	Clock   func() time.Time
 	Log     *slog.Logger
 	Version string
+	Base    string // its own address
 
 	access access
 	router routers.Router

@@ -1,0 +1,266 @@
+// Package testkit starts real services for tests: one PostgreSQL cluster for a
+// package's tests, a database of its own for each, answers held against the
+// contract.
+package testkit
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"jorvex/internal/api"
+	"jorvex/internal/client"
+	"jorvex/internal/cluster"
+	"jorvex/internal/records"
+	"jorvex/internal/service"
+)
+
+var (
+	shared    *cluster.Cluster
+	databases atomic.Int64
+)
+
+// Main runs a package's tests with a cluster they share.
+func Main(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "jorvex-test")
+	if err == nil {
+		defer os.RemoveAll(dir)
+		err = os.Chmod(dir, 0o755)
+	}
+	if err == nil {
+		shared, err = cluster.Start(context.Background(), filepath.Join(dir, "postgres"))
+	}
+	if err == nil {
+		defer func() { _ = shared.Stop() }()
+		err = makeTemplate()
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "testkit:", err)
+		return 1
+	}
+	http.DefaultTransport = &contract{next: http.DefaultTransport}
+	return m.Run()
+}
+
+func makeTemplate() error {
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, shared.URL)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, "CREATE DATABASE template_jorvex"); err != nil {
+		return err
+	}
+	store, err := records.Open(ctx, named("template_jorvex"))
+	if err != nil {
+		return err
+	}
+	store.Close()
+	return nil
+}
+
+func named(database string) string {
+	return strings.Replace(shared.URL, "/postgres?", "/"+database+"?", 1)
+}
+
+// Database returns the address of a fresh database with all tables.
+func Database(t testing.TB) string {
+	t.Helper()
+	name := fmt.Sprintf("test_%d", databases.Add(1))
+	conn, err := pgx.Connect(t.Context(), shared.URL)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(t.Context(), "CREATE DATABASE "+name+" TEMPLATE template_jorvex")
+	require.NoError(t, err)
+	return named(name)
+}
+
+// Service is a running service with its client.
+type Service struct {
+	t     testing.TB
+	Base  string
+	Link  func() string
+	Data  string
+	Share string // an allowed directory
+	URL   string // of the database
+	API   *api.ClientWithResponses
+	stop  func()
+}
+
+// Options change how a service is started.
+type Options struct {
+	Data, Share, URL string // those of an earlier service; fresh if empty
+	Deliveries       string
+	Interval         time.Duration // an hour if 0: only what a test asks for
+	Clock            func() time.Time
+}
+
+// Start starts a service in this process. It ends with the test.
+func Start(t testing.TB, o Options) *Service {
+	t.Helper()
+	if o.Data == "" {
+		o.Data, o.Share, o.URL = t.TempDir(), filepath.Join(t.TempDir(), "share"), Database(t)
+		require.NoError(t, os.Mkdir(o.Share, 0o755))
+	}
+	if o.Interval == 0 {
+		o.Interval = time.Hour
+	}
+	if o.Deliveries == "" {
+		o.Deliveries = filepath.Join(o.Data, "deliveries")
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	s := &Service{t: t, Data: o.Data, Share: o.Share, URL: o.URL}
+	ready := make(chan struct{})
+	ended := make(chan error, 1)
+	var log lockedBuffer
+	go func() {
+		ended <- service.Serve(ctx, service.Config{
+			Listen: "127.0.0.1:0", Data: o.Data, DatabaseURL: o.URL, Allowed: []string{o.Share}, Deliveries: o.Deliveries,
+			Interval: o.Interval, Version: "test", Clock: o.Clock, Log: slog.New(slog.NewTextHandler(&log, nil)),
+			Ready: func(_ context.Context, base string, link func() string) error {
+				s.Base, s.Link = base, link
+				close(ready)
+				return nil
+			},
+		})
+	}()
+	select {
+	case <-ready:
+	case err := <-ended:
+		cancel()
+		t.Fatalf("the service did not start: %v\n%s", err, log.String())
+	}
+	s.stop = sync.OnceFunc(func() {
+		cancel()
+		if err := <-ended; err != nil {
+			t.Errorf("the service ended with: %v", err)
+		}
+		if t.Failed() {
+			t.Logf("log of the service:\n%s", log.String())
+		}
+		for _, broken := range violations.take() {
+			t.Errorf("an answer breaks the contract: %s", broken)
+		}
+	})
+	t.Cleanup(s.stop)
+	token, err := os.ReadFile(filepath.Join(o.Data, service.TokenFile))
+	require.NoError(t, err)
+	s.API, err = client.Connect(s.Base, strings.TrimSpace(string(token)))
+	require.NoError(t, err)
+	return s
+}
+
+// Stop stops the service.
+func (s *Service) Stop() { s.stop() }
+
+// Result is what a run of the command line came to.
+type Result struct {
+	Out, Err string
+	Code     int
+}
+
+// Run runs a command of the client.
+func (s *Service) Run(args ...string) Result {
+	s.t.Helper()
+	var out, errs bytes.Buffer
+	env := client.Env{Stdout: &out, Stderr: &errs, Version: "test", Getenv: func(name string) string {
+		return map[string]string{"JORVEX_DATA": s.Data}[name]
+	}}
+	code := client.Main(s.t.Context(), env, args)
+	return Result{out.String(), errs.String(), code}
+}
+
+// Must runs a command that has to succeed, and returns what it printed.
+func (s *Service) Must(args ...string) string {
+	s.t.Helper()
+	r := s.Run(args...)
+	require.Equal(s.t, client.Done, r.Code, "jorvex %s\n%s%s", strings.Join(args, " "), r.Out, r.Err)
+	return r.Out
+}
+
+// Write writes a file into the share, dated well in the past.
+func (s *Service) Write(path, content string) {
+	s.t.Helper()
+	WriteFile(s.t, filepath.Join(s.Share, path), content)
+}
+
+// WriteFile writes a file and its folders, dated well in the past.
+func WriteFile(t testing.TB, path, content string) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
+	old := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(path, old, old))
+}
+
+// Definition adds a definition as an input of the place "share", which is added
+// too if it is not there.
+func (s *Service) Definition(text string) {
+	s.t.Helper()
+	if r := s.Run("place", "show", "share"); r.Code == client.NotFound {
+		s.Must("place", "add", "share", s.Share)
+	}
+	file := filepath.Join(s.t.TempDir(), "definition.yaml")
+	require.NoError(s.t, os.WriteFile(file, []byte(text), 0o644))
+	s.Must("input", "add", file)
+}
+
+// Query returns the only value of a query on the service's database.
+func (s *Service) Query(sql string, args ...any) string {
+	s.t.Helper()
+	conn, err := pgx.Connect(s.t.Context(), s.URL)
+	require.NoError(s.t, err)
+	defer conn.Close(context.Background())
+	var value string
+	require.NoError(s.t, conn.QueryRow(s.t.Context(), sql, args...).Scan(&value))
+	return value
+}
+
+// Exec runs a statement on the service's database.
+func (s *Service) Exec(sql string) {
+	s.t.Helper()
+	conn, err := pgx.Connect(s.t.Context(), s.URL)
+	require.NoError(s.t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(s.t.Context(), sql)
+	require.NoError(s.t, err)
+}
+
+// Delivered returns the content of a delivered file.
+func (s *Service) Delivered(name string) string {
+	s.t.Helper()
+	content, err := os.ReadFile(filepath.Join(s.Data, "deliveries", name))
+	require.NoError(s.t, err)
+	return string(content)
+}
+
+// lockedBuffer takes a log from many goroutines.
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}

@@ -1,0 +1,137 @@
+package test
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jorvex/internal/testkit"
+)
+
+// alone starts a service as a process of its own.
+func alone(t *testing.T, s *testkit.Service) *exec.Cmd {
+	t.Helper()
+	command := exec.Command(os.Args[0])
+	command.Env = append(os.Environ(), "JORVEX_TEST_SERVE="+s.Share, "JORVEX_DATA="+s.Data, "JORVEX_DATABASE_URL="+s.URL)
+	command.Stderr = os.Stderr
+	out, err := command.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, command.Start())
+	t.Cleanup(func() { _ = command.Process.Kill(); _ = command.Wait() })
+	line, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err, "the service did not start")
+	require.True(t, strings.HasPrefix(line, "ready "))
+	return command
+}
+
+// Killed in the middle of a refresh, at different moments: the old delivery is
+// whole, the chain holds, and the next refresh is right.
+func TestKilledInTheMiddleOfARefresh(t *testing.T) {
+	first := testkit.Start(t, testkit.Options{})
+	for i := range 40 {
+		first.Write(fmt.Sprintf("loadings/Eskvik/loadings 20%02d-10-05.csv", i+10), table(header, strings.Repeat("SK1,1,0.5\n", 4999)+"SK1,1,0.5"))
+	}
+	first.Definition(loadings)
+	first.Must("refresh", "loadings")
+	old := first.Delivered("loadings.csv")
+	first.Stop()
+	const rows = 40 * 5000
+
+	interrupted := 0
+	for i, after := range []time.Duration{5, 60, 150, 250, 350, 500, 700} {
+		process := alone(t, first)
+		first.Write("loadings/Fennay/loadings 2026-10-05.csv", table(header, fmt.Sprintf("SK9,%d,1", i)))
+		first.Must("refresh", "loadings", "-wait=false")
+		time.Sleep(after * time.Millisecond)
+		require.NoError(t, process.Process.Kill())
+		_ = process.Wait()
+
+		// A reader sees a whole delivery: the old or the new one.
+		now := first.Delivered("loadings.csv")
+		if now != old {
+			assert.Equal(t, rows+2, strings.Count(now, "\r\n"), "a header and all rows")
+			assert.True(t, strings.HasSuffix(now, "\r\n"))
+		}
+		assert.Contains(t, []string{fmt.Sprint(rows), fmt.Sprint(rows + 1)}, first.Query("SELECT count(*)::text FROM delivered.loadings"))
+
+		next := testkit.Start(t, testkit.Options{Data: first.Data, Share: first.Share, URL: first.URL})
+		if strings.Contains(next.Must("refreshes", "-most", "1"), "interrupted") {
+			interrupted++
+		}
+		out := next.Must("refresh", "loadings")
+		assert.Contains(t, out, "200,001 rows from 41 files")
+		assert.Equal(t, rows+2, strings.Count(next.Delivered("loadings.csv"), "\r\n"))
+		assert.Equal(t, fmt.Sprint(rows+1), next.Query("SELECT count(*)::text FROM delivered.loadings"))
+		assert.Contains(t, next.Must("verify"), "the chain holds")
+		assert.Equal(t, "0", next.Query("SELECT count(*)::text FROM pg_tables WHERE tablename LIKE 'jorvex_staged%'"))
+		for _, pattern := range []string{"deliveries/.jorvex-*", "scratch/*", "vault/incoming/*"} {
+			left, err := filepath.Glob(filepath.Join(first.Data, pattern))
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		}
+		old = next.Delivered("loadings.csv")
+		next.Stop()
+	}
+	assert.Positive(t, interrupted, "no kill fell into a refresh")
+}
+
+// The commit counts: a delivery that was committed and not yet put in its place
+// when the service died is put there at the next start.
+func TestCommittedDeliveryRollsForward(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
+	s.Definition(loadings)
+	s.Must("refresh", "loadings")
+	s.Stop()
+	// As if it had died between the commit and the renaming.
+	dir := filepath.Join(s.Data, "deliveries")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".jorvex-1-loadings.csv"), []byte("the committed bytes"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".jorvex-9-loadings.csv"), []byte("never committed"), 0o644))
+	s.Exec("INSERT INTO jorvex.publications VALUES (1, '.jorvex-1-loadings.csv', 'loadings.csv')")
+	again := testkit.Start(t, testkit.Options{Data: s.Data, Share: s.Share, URL: s.URL})
+	assert.Equal(t, "the committed bytes", again.Delivered("loadings.csv"))
+	assert.NoFileExists(t, filepath.Join(dir, ".jorvex-9-loadings.csv"))
+	assert.Equal(t, "0", again.Query("SELECT count(*)::text FROM jorvex.publications"))
+}
+
+// A file that is deleted between the look and the reading is told as gone; one
+// that keeps changing is not read half.
+func TestFilesThatMoveWhileTheyAreRead(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	s.Definition(loadings)
+	growing := filepath.Join(s.Share, "loadings/Eskvik/loadings 2026-10-05.csv")
+	require.NoError(t, os.MkdirAll(filepath.Dir(growing), 0o755))
+	f, err := os.Create(growing)
+	require.NoError(t, err)
+	stop, done := make(chan struct{}), make(chan struct{})
+	_, err = f.WriteString(table(header, strings.Repeat("SK1,1,1\n", 200_000)+"SK1,1,1"))
+	require.NoError(t, err)
+	go func() {
+		defer close(done)
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+				_, _ = f.WriteString("SK1,1,1\n")
+			}
+		}
+	}()
+	r := s.Run("refresh", "loadings")
+	close(stop)
+	<-done
+	require.NoError(t, f.Close())
+	assert.Contains(t, r.Err, "the file kept changing while it was read")
+	rows := s.Must("refresh", "loadings")
+	whole, err := os.ReadFile(growing)
+	require.NoError(t, err)
+	assert.Contains(t, strings.ReplaceAll(rows, ",", ""), fmt.Sprintf("%d rows from 1 file", strings.Count(string(whole), "\n")-1))
+}
