@@ -182,6 +182,7 @@ function parts(path: string) {
   padding: 4px 12px;
   border: 1px solid rgb(var(--v-theme-surface-variant));
   margin-right: -1px;
+  margin-bottom: -1px;
   background: rgb(var(--v-theme-surface));
 }
 
@@ -196,7 +197,7 @@ function parts(path: string) {
 }
 
 .file {
-  text-align: inherit;
+  text-align: left;
   overflow-wrap: anywhere;
 }
 

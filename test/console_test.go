@@ -1,0 +1,210 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"html"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jorvex/internal/demo"
+	"jorvex/internal/testkit"
+)
+
+// browser is a page of a headless Chromium.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+	// pictures is the directory for screenshots, empty for none.
+	pictures string
+}
+
+func openBrowser(t *testing.T) *browser {
+	t.Helper()
+	flags := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800))
+	allocator, cancel := chromedp.NewExecAllocator(t.Context(), flags...)
+	t.Cleanup(cancel)
+	ctx, cancelPage := chromedp.NewContext(allocator)
+	t.Cleanup(cancelPage)
+	b := &browser{t: t, ctx: ctx, pictures: os.Getenv("JORVEX_SCREENSHOTS")}
+	require.NoError(t, chromedp.Listen(ctx, func(event any) {
+		if e, ok := event.(*runtime.EventExceptionThrown); ok {
+			t.Errorf("the page threw: %+v", e.ExceptionDetails)
+		}
+	}), "Chromium did not start")
+	return b
+}
+
+// do runs steps, each of which may take half a minute in all.
+func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		b.t.Fatalf("in the browser: %v; the page says:\n%s", err, b.text())
+	}
+}
+
+func (b *browser) text() string {
+	ctx, cancel := context.WithTimeout(b.ctx, 5*time.Second)
+	defer cancel()
+	text, _ := chromedp.Run(ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	return text
+}
+
+// sees waits until the page matches a pattern, and returns the match's groups.
+func (b *browser) sees(pattern string) []string {
+	b.t.Helper()
+	expression := regexp.MustCompile(pattern)
+	for range 600 {
+		if found := expression.FindStringSubmatch(b.text()); found != nil {
+			return found
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	b.t.Fatalf("the page never said %q; it says:\n%s", pattern, b.text())
+	return nil
+}
+
+// click presses the link or button with that text.
+func (b *browser) click(text string) {
+	b.t.Helper()
+	b.do(chromedp.Click(fmt.Sprintf(`//main//*[self::a or self::button][contains(normalize-space(.), %q)]`, text), chromedp.NodeVisible))
+}
+
+// picture takes a screenshot, if any are wanted.
+func (b *browser) picture(name string, width, height int64, scheme string) {
+	b.t.Helper()
+	if b.pictures == "" {
+		return
+	}
+	_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+		Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}},
+	})
+	require.NoError(b.t, err)
+	b.do(chromedp.EmulateViewport(width, height))
+	_, err = chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.activeElement?.blur(); window.scrollTo(0, 0); ''"))
+	require.NoError(b.t, err)
+	b.do(chromedp.Sleep(300 * time.Millisecond))
+	png, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+	require.NoError(b.t, err)
+	require.NoError(b.t, os.MkdirAll(b.pictures, 0o755))
+	require.NoError(b.t, os.WriteFile(filepath.Join(b.pictures, name+".png"), png, 0o644))
+}
+
+// terminal draws what commands print, as a picture.
+func (b *browser) terminal(name string, s *testkit.Service, commands ...string) {
+	b.t.Helper()
+	if b.pictures == "" {
+		return
+	}
+	var text strings.Builder
+	for _, command := range commands {
+		var args []string
+		for _, quoted := range regexp.MustCompile(`"[^"]*"|\S+`).FindAllString(command, -1) {
+			args = append(args, strings.Trim(quoted, `"`))
+		}
+		out := strings.ReplaceAll(s.Must(args...), s.Data, "/var/lib/jorvex")
+		if lines := strings.SplitAfter(out, "\n"); len(lines) > 26 {
+			out = strings.Join(lines[:26], "") + "…\n"
+		}
+		fmt.Fprintf(&text, "<b>$ jorvex %s</b>\n%s\n", html.EscapeString(command), html.EscapeString(out))
+	}
+	page := `<!doctype html><body style="margin:0;background:#10171d;color:#dfe6ea;font:13px/1.45 'DejaVu Sans Mono'"><pre style="margin:16px;white-space:pre">` + text.String()
+	file := filepath.Join(b.t.TempDir(), "terminal.html")
+	require.NoError(b.t, os.WriteFile(file, []byte(page), 0o644))
+	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate("file://"+file))
+	b.picture(name, 1280, 800, "dark")
+}
+
+// The story in the console: a roster with reasons, a refresh, a file dropped
+// and seen without reloading, a refresh, a receipt that moved by that file.
+func TestConsole(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{Interval: 200 * time.Millisecond})
+	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}))
+	s.Must("place", "add", demo.Place, s.Share)
+	definition := filepath.Join(t.TempDir(), "daily-loadings.yaml")
+	require.NoError(t, os.WriteFile(definition, []byte(demo.Input), 0o644))
+	s.Must("input", "add", definition)
+
+	b := openBrowser(t)
+	b.do(chromedp.Navigate(s.Base))
+	b.sees("This browser is not signed in")
+	b.do(chromedp.Navigate(s.Link()))
+	b.sees(`Daily loadings by terminal\s+skerry-share\s+238\s+9\s+238\s+0\s+0\s+0\s+none yet`)
+	b.click("Daily loadings by terminal")
+	b.sees(`all files 247\s*picked 238\s*left out 9\s*new 238`)
+	b.click("left out")
+	b.sees(`loadings/Eskvik/2026/loadings 2026-11-17 \(1\).csv\s+652 B\s+.*\s+no pattern matches`)
+	b.sees(`~\$loadings 2026-11-20.csv\s+6 B\s+.*\s+lock file of an office program`)
+	b.picture("input-left-out", 1280, 800, "light")
+	b.click("(1).csv")
+	b.sees(`So it is\s*left out: no pattern matches`)
+	b.click("all files")
+
+	b.click("Refresh")
+	b.sees(`delivered .* [\d,]+ rows from 238 files · receipt 1`)
+	b.sees(`same 238`)
+
+	late := "loadings/Fennay/2026/loadings 2026-11-19.csv"
+	content, err := os.ReadFile(filepath.Join(filepath.Dir(s.Share), demo.Late, late))
+	require.NoError(t, err)
+	s.Write(late, string(content))
+	b.sees(`new 1\s`)
+	b.click("new 1")
+	b.sees(`picked\s+new\s+loadings/Fennay/2026/loadings 2026-11-19.csv`)
+	b.picture("input", 1280, 800, "light")
+	b.picture("input-dark", 1280, 800, "dark")
+	b.picture("input-narrow", 400, 800, "light")
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.click("Refresh")
+	b.sees(`from 239 files · receipt 2`)
+	b.click("receipt 2")
+	moved := b.sees(`rows\s+([\d,]+)\s+\+(\d+)\s+passengers\s+[\d,]+\s+\+[\d,]+`)
+	assert.Equal(t, fmt.Sprint(strings.Count(string(content), "\n")-1), moved[2], "rows move by exactly the file's")
+	b.sees(`239 files fed it`)
+	b.sees(`Left out: 7 no pattern, 2 scratch file\.`)
+	b.picture("receipt", 1280, 800, "light")
+	b.picture("receipt-narrow", 400, 800, "dark")
+
+	// What is broken stops the refresh, and is told where the analyst looks.
+	b.do(chromedp.EmulateViewport(1280, 800))
+	s.Write("loadings/Fennay/2026/loadings 2026-11-20.csv", "<html>Please sign in</html>")
+	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings?state=broken"))
+	b.sees(`broken\s+loadings/Fennay/2026/loadings 2026-11-20.csv\s[\s\S]*the content is not delimited text: it is a web page`)
+	b.click("Refresh")
+	b.sees(`loadings 2026-11-20.csv cannot be used[\s\S]*What would let it pass: ask the sender for the data as delimited text`)
+	b.picture("input-stopped", 1280, 800, "light")
+	b.click("all files")
+	b.do(chromedp.SendKeys(`//main//input`, "coldmere"))
+	b.sees(`Coldmere/2026/loadings 2026-11-12.csv[\s\S]*"sailing" was taken as "Sailing"`)
+
+	// A share that goes away is told, and nothing is called removed.
+	require.NoError(t, os.Rename(s.Share, s.Share+"-away"))
+	b.sees(`skerry-share cannot be reached: there is no such directory`)
+	b.sees(`held back 240`)
+	require.NoError(t, os.Rename(s.Share+"-away", s.Share))
+	b.sees(`all files 249\s*picked 240\s*left out 9\s*broken 1\s*same 239`)
+	b.do(chromedp.Navigate(s.Base + "/"))
+	b.sees(`Daily loadings by terminal`)
+	b.picture("inputs", 1280, 800, "light")
+	b.picture("inputs-narrow", 400, 800, "dark")
+
+	require.NoError(t, os.Remove(filepath.Join(s.Share, "loadings/Fennay/2026/loadings 2026-11-20.csv")))
+	s.Must("look")
+	b.terminal("terminal-files", s, "files daily-loadings -verdict left_out", `why daily-loadings "Eskvik/2026/loadings 2026-11-17 (1).csv"`)
+	b.terminal("terminal-refresh", s, "refresh daily-loadings", "refreshes", "receipt 3", "verify")
+}
