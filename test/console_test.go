@@ -176,7 +176,7 @@ func TestConsole(t *testing.T) {
 	moved := b.sees(`rows\s+([\d,]+)\s+\+(\d+)\s+passengers\s+[\d,]+\s+\+[\d,]+`)
 	assert.Equal(t, fmt.Sprint(strings.Count(string(content), "\n")-1), moved[2], "rows move by exactly the file's")
 	b.sees(`239 files fed it`)
-	b.sees(`Left out: 7 no pattern, 2 scratch file\.`)
+	b.sees(`Left out: 7 match no pattern, 2 scratch files\.`)
 	b.picture("receipt", 1280, 800, "light")
 	b.picture("receipt-narrow", 400, 800, "dark")
 

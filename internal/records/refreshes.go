@@ -133,6 +133,7 @@ func (s *Store) SaveProgress(ctx context.Context, id, fence int64, p Progress) e
 // Ending is how a refresh that delivered nothing ended.
 type Ending struct {
 	Outcome   Outcome
+	Progress  Progress // how far it was
 	Problem   string
 	Next      string
 	StoppedBy []StoppingFile
@@ -145,8 +146,10 @@ func (s *Store) EndRefresh(ctx context.Context, id, fence int64, at time.Time, e
 		e.StoppedBy = []StoppingFile{}
 	}
 	return s.Tx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `UPDATE refreshes SET outcome = $3, problem = $4, next = $5, stopped_by = $6, ended = $7, stage = 'done'
-			WHERE id = $1 AND fence = $2 AND outcome = 'running'`, id, fence, e.Outcome, e.Problem, e.Next, e.StoppedBy, at)
+		tag, err := tx.Exec(ctx, `UPDATE refreshes SET outcome = $3, problem = $4, next = $5, stopped_by = $6, ended = $7, stage = 'done',
+			files = $8, files_done = $9, bytes = $10, bytes_done = $11, rows = $12
+			WHERE id = $1 AND fence = $2 AND outcome = 'running'`, id, fence, e.Outcome, e.Problem, e.Next, e.StoppedBy, at,
+			e.Progress.Files, e.Progress.FilesDone, e.Progress.Bytes, e.Progress.BytesDone, e.Progress.Rows)
 		if err != nil {
 			return err
 		}

@@ -195,28 +195,12 @@ func (r *Runner) run(ctx context.Context, id int64) {
 	stored, err := run.do(ctx)
 	run.clear(context.WithoutCancel(ctx), err)
 	if err != nil {
-		r.end(context.WithoutCancel(ctx), row, fence, err)
+		run.end(context.WithoutCancel(ctx), err)
 	} else {
 		r.Log.Info("refresh delivered", "input", row.Input, "refresh", id, "receipt", stored.Number)
 	}
 	r.announce(context.WithoutCancel(ctx), id)
 	r.rejudge(context.WithoutCancel(ctx), row.InputID)
-}
-
-// end records how a refresh that delivered nothing ended.
-func (r *Runner) end(ctx context.Context, row records.Refresh, fence int64, err error) {
-	ending := records.Ending{Outcome: records.Failed, Problem: err.Error(), Next: "mend the cause and refresh again; the last delivery stands"}
-	var gate *stopped
-	switch {
-	case errors.As(err, &gate):
-		ending = records.Ending{Outcome: records.Stopped, Problem: gate.problem, Next: gate.next, StoppedBy: gate.files}
-	case errors.Is(err, context.Canceled):
-		ending.Outcome, ending.Problem, ending.Next = records.Interrupted, "the service ended while it ran", "refresh again; the last delivery stands"
-	}
-	r.Log.Warn("refresh not delivered", "input", row.Input, "refresh", row.ID, "outcome", ending.Outcome, "problem", ending.Problem)
-	if err := r.Store.EndRefresh(ctx, row.ID, fence, r.Clock(), ending, r.enqueue(ctx)); err != nil {
-		r.Log.Error("cannot record how a refresh ended", "refresh", row.ID, "error", err)
-	}
 }
 
 // rejudge tells the states anew, against the new baseline or what was read.

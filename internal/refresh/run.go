@@ -449,6 +449,23 @@ func (f *fed) line(place string, names []string) receipt.File {
 	return line
 }
 
+// end records how a refresh that delivered nothing ended.
+func (r *run) end(ctx context.Context, err error) {
+	ending := records.Ending{Outcome: records.Failed, Problem: err.Error(), Next: "mend the cause and refresh again; the last delivery stands"}
+	var gate *stopped
+	switch {
+	case errors.As(err, &gate):
+		ending = records.Ending{Outcome: records.Stopped, Problem: gate.problem, Next: gate.next, StoppedBy: gate.files}
+	case errors.Is(err, context.Canceled):
+		ending.Outcome, ending.Problem, ending.Next = records.Interrupted, "the service ended while it ran", "refresh again; the last delivery stands"
+	}
+	ending.Progress = r.progress()
+	r.Log.Warn("refresh not delivered", "input", r.row.Input, "refresh", r.row.ID, "outcome", ending.Outcome, "problem", ending.Problem)
+	if err := r.Store.EndRefresh(ctx, r.row.ID, r.fence, r.Clock(), ending, r.enqueue(ctx)); err != nil {
+		r.Log.Error("cannot record how a refresh ended", "refresh", r.row.ID, "error", err)
+	}
+}
+
 // clear removes the parts, and after a failure what was staged. Where the
 // records cannot tell whether the commit was made, it stays for the next start.
 func (r *run) clear(ctx context.Context, failed error) {

@@ -140,7 +140,7 @@ function parts(path: string) {
               <td data-label="Modified" class="when" :title="f.modified">{{ moment(f.modified) }}</td>
               <td data-label="Reason">
                 <div>
-                  {{ f.reason === 'pattern_matches' ? word(f.reason) : f.sentence }}
+                  <span :title="f.rule">{{ f.reason === 'pattern_matches' ? word(f.reason) : f.sentence }}</span>
                   <finding-list :findings="f.findings" />
                 </div>
               </td>
@@ -176,6 +176,13 @@ function parts(path: string) {
   display: flex;
   flex-wrap: wrap;
   flex: 1;
+}
+
+@media (max-width: 640px) {
+  .tabs,
+  .search {
+    flex: 1 1 100%;
+  }
 }
 
 .tabs button {

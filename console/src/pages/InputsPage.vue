@@ -66,7 +66,7 @@ const states = ['new', 'changed', 'removed', 'broken'] as const
           <td data-label="Last refresh">
             <template v-if="input.last_refresh">
               <state-mark :of="input.last_refresh.outcome" />
-              <span class="quiet"> {{ moment(input.last_refresh.ended) }}</span>
+              <span class="quiet ml-2">{{ moment(input.last_refresh.ended) }}</span>
             </template>
             <span v-else class="quiet">none yet</span>
           </td>

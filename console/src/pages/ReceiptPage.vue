@@ -5,7 +5,7 @@ import FindingList from '../parts/FindingList.vue'
 import StateMark from '../parts/StateMark.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
 import { api, take, type Receipt, type ReceiptFile } from '../use/api'
-import { bytes, count, decimal, moment, number, signed, word } from '../use/format'
+import { bytes, count, decimal, moment, number, signed, whyLeftOut } from '../use/format'
 import { useLoading } from '../use/loading'
 
 const props = defineProps<{ receipt: string }>()
@@ -91,8 +91,8 @@ const totals = computed(() => {
     <h2>
       {{ count(shown.files, 'file') }} fed it<template v-if="shown.not_used">, {{ number(shown.not_used) }} picked and not used</template>
     </h2>
-    <p v-if="shown.left_out.length" class="quiet mb-2">
-      Left out: <template v-for="(l, i) in shown.left_out" :key="l.reason">{{ i ? ', ' : '' }}{{ number(l.files) }} {{ word(l.reason) }}</template>.
+    <p v-if="shown.left_out.length" class="quiet left-out">
+      Left out: <template v-for="(l, i) in shown.left_out" :key="l.reason">{{ i ? ', ' : '' }}{{ number(l.files) }} {{ whyLeftOut(l.reason) }}</template>.
     </p>
     <div class="sheet">
       <table class="rows">
@@ -141,6 +141,10 @@ const totals = computed(() => {
   display: grid;
   grid-template-columns: repeat(auto-fit, minmax(min(340px, 100%), 1fr));
   gap: 0 20px;
+}
+
+.left-out {
+  margin-bottom: 8px;
 }
 
 .pad {

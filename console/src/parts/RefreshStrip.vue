@@ -45,7 +45,7 @@ async function ask() {
       <v-progress-linear :model-value="share" :indeterminate="refresh.stage !== 'reading'" color="primary" height="6" aria-label="Progress" />
     </div>
     <div v-else-if="refresh" class="grow">
-      <state-mark :of="refresh.outcome" /> <span class="quiet">{{ moment(refresh.ended) }}</span>
+      <state-mark :of="refresh.outcome" /> <span class="quiet ml-1">{{ moment(refresh.ended) }}</span>
       <template v-if="refresh.receipt">
         · {{ count(refresh.rows, 'row') }} from {{ count(refresh.files, 'file') }} ·
         <router-link :to="`/receipts/${refresh.receipt}`">receipt {{ refresh.receipt }}</router-link>

@@ -49,6 +49,7 @@ const marks: Record<string, [icon: string, color?: string]> = {
   white-space: nowrap;
   display: inline-flex;
   align-items: center;
+  vertical-align: bottom;
   gap: 4px;
 }
 </style>

@@ -39,3 +39,14 @@ export function word(code: string): string {
 export function count(n: number, one: string, many = one + 's'): string {
   return `${number(n)} ${n === 1 ? one : many}`
 }
+
+const leftOut: Record<string, string> = {
+  no_pattern: 'match no pattern',
+  scratch_file: 'scratch files',
+  own_delivery: 'delivered by Jorvex itself',
+}
+
+/** Why files were left out, in the plural. */
+export function whyLeftOut(reason: string): string {
+  return leftOut[reason] ?? word(reason)
+}
