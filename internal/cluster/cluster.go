@@ -53,8 +53,9 @@ func version(path string) int {
 }
 
 // Start starts the cluster in dir, made anew if there is none, and waits until
-// it answers. One that runs already is adopted.
-func Start(ctx context.Context, dir string) (*Cluster, error) {
+// it answers. One that runs already is adopted. Settings, as name=value, come
+// before the server's own.
+func Start(ctx context.Context, dir string, settings ...string) (*Cluster, error) {
 	bin, err := Binaries()
 	if err != nil {
 		return nil, err
@@ -84,7 +85,7 @@ func Start(ctx context.Context, dir string) (*Cluster, error) {
 			return nil, fmt.Errorf("remove the stale lock of PostgreSQL: %w", err)
 		}
 	}
-	return launch(ctx, bin, dir, data, password, owner)
+	return launch(ctx, bin, dir, data, password, owner, settings)
 }
 
 // serverUser returns the user the server runs as: ourselves, or postgres if we
@@ -223,7 +224,7 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
-func launch(ctx context.Context, bin, dir, data, password string, owner *syscall.Credential) (*Cluster, error) {
+func launch(ctx context.Context, bin, dir, data, password string, owner *syscall.Credential, settings []string) (*Cluster, error) {
 	var last error
 	for range 3 { // another program may take the port first
 		port, err := freePort()
@@ -235,9 +236,12 @@ func launch(ctx context.Context, bin, dir, data, password string, owner *syscall
 		if err != nil {
 			return nil, err
 		}
-		cmd := command(owner, dir, filepath.Join(bin, "postgres"), "-D", data, "-p", strconv.Itoa(port),
-			"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60",
-			"-c", "timezone=UTC", "-c", "log_timezone=UTC")
+		args := []string{"-D", data, "-p", strconv.Itoa(port)}
+		for _, setting := range append([]string{"listen_addresses=127.0.0.1", "unix_socket_directories=", "max_connections=60",
+			"timezone=UTC", "log_timezone=UTC"}, settings...) {
+			args = append(args, "-c", setting)
+		}
+		cmd := command(owner, dir, filepath.Join(bin, "postgres"), args...)
 		cmd.Stdout, cmd.Stderr = log, log
 		err = cmd.Start()
 		log.Close()

@@ -9,50 +9,52 @@ import (
 	"os"
 
 	"jorvex/internal/core/definition"
-	"jorvex/internal/core/shaping"
 )
 
-// Combined is a combined table: the parts of the files, in roster order.
+// Combined is a combined table: the shaped parts of its files, one after
+// another.
 type Combined struct {
 	Columns []definition.Column
-	Parts   []string // paths of the part files
+	// Parts calls each with the path of every part, in roster order, as soon as
+	// the part is there.
+	Parts func(each func(path string) error) error
 }
 
-// Each calls row with every row of the table. Values are nil for null, and
-// valid until row returns.
-func (c Combined) Each(row func(values [][]byte) error) error {
-	for _, path := range c.Parts {
-		if err := c.part(path, row); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (c Combined) part(path string, row func(values [][]byte) error) error {
-	f, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	r := shaping.NewReader(f, len(c.Columns))
-	for {
-		values, err := r.Next()
-		if err == io.EOF {
-			return nil
-		}
+// WriteTo writes the rows of the table to w, in the form of the parts.
+func (c Combined) WriteTo(w io.Writer) (int64, error) {
+	var written int64
+	buf := make([]byte, 1<<20)
+	err := c.Parts(func(path string) error {
+		f, err := os.Open(path)
 		if err != nil {
-			return fmt.Errorf("read a shaped part: %w", err)
-		}
-		if err := row(values); err != nil {
 			return err
 		}
-	}
+		defer f.Close()
+		n, err := io.CopyBuffer(onlyWriter{w}, onlyReader{f}, buf)
+		written += n
+		return err
+	})
+	return written, err
 }
+
+// Plain readers and writers keep io.Copy from taking ways of its own.
+type onlyWriter struct{ io.Writer }
+
+type onlyReader struct{ io.Reader }
 
 // Staged is a delivery that lies ready.
 type Staged struct {
-	Rows   int64
-	Bytes  int64
-	Digest string // of a file
+	Rows   int64 // of a table
+	Bytes  int64 // of a file
+	Digest string
+}
+
+// Missing says that a staged delivery does not hold the rows that were read.
+type Missing struct {
+	Name       string
+	Have, Want int64
+}
+
+func (e *Missing) Error() string {
+	return fmt.Sprintf("the delivery %s came to %d rows, and %d were read; it was not published", e.Name, e.Have, e.Want)
 }

@@ -1,17 +1,17 @@
 package deliver
 
 import (
-	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
 	"strings"
 
-	"jorvex/internal/core/definition"
+	"jorvex/internal/core/shaping"
 )
 
 // workingPrefix begins the names of files that are not yet delivered.
@@ -48,7 +48,7 @@ func StagedName(refresh int64, name string) string {
 
 // Stage writes the table as delimited text (RFC 4180: commas, CRLF, a header
 // row; UTF-8) under a name of its own beside the delivery's, and flushes it.
-func (f *Folder) Stage(ctx context.Context, staged string, table Combined) (Staged, error) {
+func (f *Folder) Stage(staged string, table Combined) (Staged, error) {
 	if dir := path.Dir(staged); dir != "." {
 		if err := f.root.MkdirAll(dir, 0o755); err != nil {
 			return Staged{}, fmt.Errorf("make the folder %s of a delivery: %w", dir, err)
@@ -60,72 +60,25 @@ func (f *Folder) Stage(ctx context.Context, staged string, table Combined) (Stag
 	}
 	defer file.Close()
 	hash := sha256.New()
-	var s Staged
-	buf := make([]byte, 0, 1<<20+1<<16)
-	flush := func() error {
-		hash.Write(buf)
-		s.Bytes += int64(len(buf))
-		_, err := file.Write(buf)
-		buf = buf[:0]
-		if err != nil {
-			return fmt.Errorf("write a delivery: %w", err)
-		}
-		return ctx.Err()
-	}
-	plain := make([]bool, len(table.Columns))
+	both := io.MultiWriter(hash, file)
+	head := []byte{}
 	for i, c := range table.Columns {
-		plain[i] = c.Type != definition.Text
-		buf = appendCell(buf, []byte(c.Name), i, false)
+		if i > 0 {
+			head = append(head, ',')
+		}
+		head = shaping.AppendText(head, []byte(c.Name))
 	}
-	buf = append(buf, '\r', '\n')
-	err = table.Each(func(values [][]byte) error {
-		for i, v := range values {
-			buf = appendCell(buf, v, i, plain[i])
-		}
-		buf = append(buf, '\r', '\n')
-		s.Rows++
-		if len(buf) >= 1<<20 {
-			return flush()
-		}
-		return nil
-	})
+	if _, err := both.Write(append(head, '\r', '\n')); err != nil {
+		return Staged{}, fmt.Errorf("write a delivery: %w", err)
+	}
+	rows, err := table.WriteTo(both)
+	if err == nil {
+		err = file.Sync()
+	}
 	if err != nil {
-		return s, err
+		return Staged{}, fmt.Errorf("write a delivery: %w", err)
 	}
-	if err := flush(); err != nil {
-		return s, err
-	}
-	if err := file.Sync(); err != nil {
-		return s, fmt.Errorf("write a delivery: %w", err)
-	}
-	s.Digest = hex.EncodeToString(hash.Sum(nil))
-	return s, nil
-}
-
-func appendCell(buf, value []byte, index int, plain bool) []byte {
-	if index > 0 {
-		buf = append(buf, ',')
-	}
-	if plain || !mustQuote(value) {
-		return append(buf, value...)
-	}
-	buf = append(buf, '"')
-	for _, c := range value {
-		if c == '"' {
-			buf = append(buf, '"')
-		}
-		buf = append(buf, c)
-	}
-	return append(buf, '"')
-}
-
-func mustQuote(value []byte) bool {
-	for _, c := range value {
-		if c == ',' || c == '"' || c == '\n' || c == '\r' {
-			return true
-		}
-	}
-	return false
+	return Staged{Bytes: int64(len(head)+2) + rows, Digest: hex.EncodeToString(hash.Sum(nil))}, nil
 }
 
 // Put gives a staged file its final name, in the place of the one before. It

@@ -101,72 +101,21 @@ func (t *Table) Stage(ctx context.Context, pool *pgxpool.Pool, table Combined) (
 	r, w := io.Pipe()
 	done := make(chan error, 1)
 	go func() {
-		_, err := conn.Conn().PgConn().CopyFrom(ctx, r, fmt.Sprintf("COPY %s (%s) FROM STDIN", target, strings.Join(names, ", ")))
-		r.CloseWithError(err)
+		_, err := table.WriteTo(w)
+		_ = w.CloseWithError(err)
 		done <- err
 	}()
-	errWrite := writeCopy(w, table, &s)
-	_ = w.CloseWithError(errWrite)
-	if err := <-done; err != nil {
+	tag, err := conn.Conn().PgConn().CopyFrom(ctx, r, fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT csv)", target, strings.Join(names, ", ")))
+	_ = r.CloseWithError(err)
+	if errRead := <-done; errRead != nil && !errors.Is(errRead, io.ErrClosedPipe) {
+		return s, errRead
+	}
+	if err != nil {
 		return s, fmt.Errorf("load the table %s: %w", t.Name, err)
 	}
-	if errWrite != nil {
-		return s, errWrite
-	}
+	s.Rows = tag.RowsAffected()
 	_, err = conn.Exec(ctx, fmt.Sprintf("ANALYZE %s", target))
 	return s, err
-}
-
-// writeCopy writes the text form of COPY: tabs, line feeds, \N for null.
-func writeCopy(w io.Writer, table Combined, s *Staged) error {
-	buf := make([]byte, 0, 1<<18+1<<16)
-	err := table.Each(func(values [][]byte) error {
-		for i, v := range values {
-			if i > 0 {
-				buf = append(buf, '\t')
-			}
-			if v == nil {
-				buf = append(buf, '\\', 'N')
-				continue
-			}
-			buf = appendCopy(buf, v)
-		}
-		buf = append(buf, '\n')
-		s.Rows++
-		if len(buf) < 1<<18 {
-			return nil
-		}
-		_, err := w.Write(buf)
-		buf = buf[:0]
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	_, err = w.Write(buf)
-	return err
-}
-
-func appendCopy(buf, v []byte) []byte {
-	from := 0
-	for i, c := range v {
-		var escaped byte
-		switch c {
-		case '\\':
-			escaped = '\\'
-		case '\t':
-			escaped = 't'
-		case '\n':
-			escaped = 'n'
-		case '\r':
-			escaped = 'r'
-		default:
-			continue
-		}
-		buf = append(append(buf, v[from:i]...), '\\', escaped)
-		from = i + 1
-	}
-	return append(buf, v[from:]...)
 }
 
 // Publish puts the staged table in the place of the one before, whose grants

@@ -191,7 +191,7 @@ func (r *Runner) run(ctx context.Context, id int64) {
 		return
 	}
 	r.Events.Publish("refresh", row)
-	run := &run{Runner: r, row: row, fence: fence, dir: filepath.Join(r.Scratch, fmt.Sprint(id))}
+	run := &run{Runner: r, row: row, fence: fence, dir: filepath.Join(r.Scratch, fmt.Sprint(id)), batch: r.Vault.Batch()}
 	stored, err := run.do(ctx)
 	run.clear(context.WithoutCancel(ctx), err)
 	if err != nil {

@@ -27,6 +27,7 @@ import (
 	"jorvex/internal/core/totals"
 	"jorvex/internal/deliver"
 	"jorvex/internal/records"
+	"jorvex/internal/vault"
 	"jorvex/internal/watch"
 )
 
@@ -37,10 +38,13 @@ type run struct {
 	fence int64
 	dir   string // for the shaped parts
 
-	view   watch.View
-	files  []*fed
-	staged []string         // file deliveries under their staged names
-	tables []*deliver.Table // staged tables
+	batch *vault.Batch // what this run puts in the vault
+
+	view       watch.View
+	files      []*fed
+	deliveries []receipt.Delivery
+	staged     []records.Publication
+	tables     []*deliver.Table
 
 	stage           atomic.Value // string
 	filesDone       atomic.Int64
@@ -56,7 +60,11 @@ type fed struct {
 	part    string // path of the shaped part
 	digest  string // of the part
 	leftOut string // why it is not used, empty if it is
+	done    chan struct{}
 }
+
+// broken returns the finding that makes the file unusable, if there is one.
+func (f *fed) broken() (finding.Finding, bool) { return finding.AnyBroken(f.shaped.Findings) }
 
 // workers is how many files are read and shaped at a time.
 const workers = 2
@@ -73,14 +81,13 @@ func (r *run) do(ctx context.Context) (receipt.Stored, error) {
 		return receipt.Stored{}, cause(ctx, err)
 	}
 	r.stage.Store("reading")
-	if err := r.read(ctx); err != nil {
+	if err := r.work(ctx); err != nil {
 		return receipt.Stored{}, cause(ctx, err)
 	}
 	if err := r.gate(); err != nil {
 		return receipt.Stored{}, err
 	}
-	r.stage.Store("delivering")
-	stored, err := r.deliver(ctx)
+	stored, err := r.commit(ctx)
 	return stored, cause(ctx, err)
 }
 
@@ -155,7 +162,7 @@ func (r *run) look(ctx context.Context) error {
 		return &stopped{problem: "no file is picked", next: "check the folder and the patterns of the input; jorvex why tells of one file"}
 	}
 	for _, p := range r.view.Picked {
-		r.files = append(r.files, &fed{picked: p})
+		r.files = append(r.files, &fed{picked: p, done: make(chan struct{})})
 		r.bytes += p.Mark.Size
 	}
 	return nil
@@ -168,6 +175,87 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
+// work reads the files and stages the deliveries, at the same time: a delivery
+// takes each part as soon as it is there.
+func (r *run) work(ctx context.Context) error {
+	group, groupCtx := errgroup.WithContext(ctx)
+	if err := r.stageAll(groupCtx, group); err != nil {
+		return err
+	}
+	group.Go(func() error {
+		err := r.read(groupCtx)
+		r.stage.Store("delivering")
+		return err
+	})
+	return group.Wait()
+}
+
+// errGated ends the staging of a delivery that the gate will not let through.
+var errGated = errors.New("the gate stops the refresh")
+
+// parts calls each with the parts of the files that are used, in roster order.
+func (r *run) parts(ctx context.Context) func(each func(path string) error) error {
+	return func(each func(path string) error) error {
+		for _, f := range r.files {
+			select {
+			case <-f.done:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			if _, broken := f.broken(); broken {
+				if r.view.Definition.Broken == definition.Stop {
+					return errGated
+				}
+				continue
+			}
+			if err := each(f.part); err != nil {
+				return err
+			}
+		}
+		return ctx.Err()
+	}
+}
+
+// stageAll begins to stage every delivery. Whether a target can be written is
+// known before the work is done.
+func (r *run) stageAll(ctx context.Context, group *errgroup.Group) error {
+	list := r.view.Definition.Delivery
+	r.deliveries = make([]receipt.Delivery, len(list))
+	combined := deliver.Combined{Columns: r.view.Definition.Columns, Parts: r.parts(ctx)}
+	for i, d := range list {
+		if d.Table == "" {
+			continue
+		}
+		table := deliver.NewTable(d.Table, r.row.ID, i)
+		if err := table.Check(ctx, r.Store.Pool); err != nil {
+			return err
+		}
+		r.tables = append(r.tables, table)
+	}
+	tables := r.tables
+	for i, d := range list {
+		stage := func() (deliver.Staged, error) { return deliver.Staged{}, nil }
+		if d.Table != "" {
+			table := tables[0]
+			tables = tables[1:]
+			stage = func() (deliver.Staged, error) { return table.Stage(ctx, r.Store.Pool, combined) }
+		} else {
+			name := deliver.StagedName(r.row.ID, d.File)
+			r.staged = append(r.staged, records.Publication{RefreshID: r.row.ID, Staged: name, Final: d.File})
+			stage = func() (deliver.Staged, error) { return r.Folder.Stage(name, combined) }
+		}
+		group.Go(func() error {
+			staged, err := stage()
+			r.deliveries[i] = receipt.Delivery{Kind: d.Kind(), Name: d.Name(), Rows: staged.Rows, Bytes: staged.Bytes, Digest: staged.Digest}
+			if errors.Is(err, errGated) {
+				return nil
+			}
+			return err
+		})
+	}
+	return nil
+}
+
 // read brings every picked file into the vault and shapes it from there.
 func (r *run) read(ctx context.Context) error {
 	if err := os.MkdirAll(r.dir, 0o700); err != nil {
@@ -177,6 +265,7 @@ func (r *run) read(ctx context.Context) error {
 	group.SetLimit(workers)
 	for i, f := range r.files {
 		group.Go(func() error {
+			defer close(f.done)
 			if err := r.readOne(groupCtx, i, f); err != nil {
 				return fmt.Errorf("%s: %w", filename.Show(f.picked.Path), err)
 			}
@@ -203,7 +292,7 @@ func (r *run) readOne(ctx context.Context, i int, f *fed) error {
 		f.reading = watch.Reading{FileID: f.picked.FileID, Path: f.picked.Path, Mark: f.picked.Mark, Digest: f.picked.Digest, At: r.Clock()}
 	} else {
 		f.reading, err = watch.Read(ctx, r.view.Place, f.picked, r.Clock, func(source io.Reader) (*records.Check, string, error) {
-			object, err := r.Vault.Put(source)
+			object, err := r.batch.Put(source)
 			return nil, object.Digest, err
 		})
 		if err != nil {
@@ -226,7 +315,7 @@ func (r *run) shape(ctx context.Context, i int, f *fed) error {
 	if len(r.view.Definition.Columns) == 0 {
 		return nil
 	}
-	object, err := r.Vault.Open(f.reading.Digest)
+	object, err := r.batch.Open(f.reading.Digest)
 	if err != nil {
 		return err
 	}
@@ -284,7 +373,7 @@ func (c contextReader) Read(p []byte) (int, error) {
 func (r *run) gate() error {
 	var broken []records.StoppingFile
 	for _, f := range r.files {
-		found, is := finding.AnyBroken(f.shaped.Findings)
+		found, is := f.broken()
 		if !is {
 			continue
 		}
@@ -309,54 +398,24 @@ func (r *run) gate() error {
 		next: first.Finding.Suggest + "; or have the gate leave broken files out (gate: {broken: leave_out})"}
 }
 
-// deliver stages every delivery and commits them with the receipt.
-func (r *run) deliver(ctx context.Context) (receipt.Stored, error) {
-	combined := deliver.Combined{Columns: r.view.Definition.Columns}
-	var partDigests []string
-	for _, f := range r.files {
-		if f.leftOut == "" && f.part != "" {
-			combined.Parts = append(combined.Parts, f.part)
-			partDigests = append(partDigests, f.digest)
-		}
-	}
-	deliveries := make([]receipt.Delivery, len(r.view.Definition.Delivery))
-	commit := records.Commit{
-		Refresh: r.row.ID, Fence: r.fence, InputID: r.row.InputID, Job: r.enqueue(ctx),
-		Progress: r.progress(),
-	}
-	group, groupCtx := errgroup.WithContext(ctx)
-	for i, d := range r.view.Definition.Delivery {
-		if d.Table != "" {
-			table := deliver.NewTable(d.Table, r.row.ID, i)
-			if err := table.Check(ctx, r.Store.Pool); err != nil {
-				return receipt.Stored{}, err
-			}
-			r.tables = append(r.tables, table)
-			commit.Publish = append(commit.Publish, table.Publish)
-			group.Go(func() error {
-				staged, err := table.Stage(groupCtx, r.Store.Pool, combined)
-				deliveries[i] = receipt.Delivery{Kind: d.Kind(), Name: d.Name(), Rows: staged.Rows, Digest: deliver.TableDigest(combined.Columns, partDigests)}
-				return err
-			})
-			continue
-		}
-		name := deliver.StagedName(r.row.ID, d.File)
-		r.staged = append(r.staged, name)
-		commit.Files = append(commit.Files, records.Publication{RefreshID: r.row.ID, Staged: name, Final: d.File})
-		group.Go(func() error {
-			staged, err := r.Folder.Stage(groupCtx, name, combined)
-			deliveries[i] = receipt.Delivery{Kind: d.Kind(), Name: d.Name(), Rows: staged.Rows, Bytes: staged.Bytes, Digest: staged.Digest}
-			return err
-		})
-	}
-	if err := group.Wait(); err != nil {
-		return receipt.Stored{}, err
-	}
-	header, err := r.header(deliveries)
+// commit publishes the staged deliveries together with the receipt.
+func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
+	header, err := r.header()
 	if err != nil {
 		return receipt.Stored{}, err
 	}
-	commit.Header, commit.Ended = header, header.Ended
+	// The parts have served; gone, they need not be flushed with the vault.
+	_ = os.RemoveAll(r.dir)
+	if err := r.batch.Commit(); err != nil {
+		return receipt.Stored{}, err
+	}
+	commit := records.Commit{
+		Refresh: r.row.ID, Fence: r.fence, InputID: r.row.InputID, Ended: header.Ended, Progress: r.progress(),
+		Header: header, Files: r.staged, Job: r.enqueue(ctx),
+	}
+	for _, t := range r.tables {
+		commit.Publish = append(commit.Publish, t.Publish)
+	}
 	stored, err := r.Store.CommitRefresh(ctx, commit)
 	if err != nil && !r.committed(ctx) {
 		return stored, err
@@ -377,13 +436,13 @@ func (r *run) committed(ctx context.Context) bool {
 }
 
 // header stores the list of files in the vault and makes the receipt's header.
-func (r *run) header(deliveries []receipt.Delivery) (receipt.Header, error) {
+func (r *run) header() (receipt.Header, error) {
 	in := r.view.Input
 	h := receipt.Header{
 		Form: receipt.Version, Refresh: r.row.ID, InputID: in.ID, Input: in.Name,
 		Definition: receipt.DefinitionMark{Version: in.Version, Digest: in.Digest},
 		AsOf:       r.row.AsOf.UTC(), AskedBy: r.row.AskedBy, Started: r.row.Started.UTC(), Ended: r.Clock().UTC().Truncate(time.Microsecond),
-		Machine: r.Machine, Program: r.Program, Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: deliveries,
+		Machine: r.Machine, Program: r.Program, Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: r.deliveries,
 	}
 	var names []string
 	for _, c := range r.view.Definition.Columns {
@@ -406,6 +465,9 @@ func (r *run) header(deliveries []receipt.Delivery) (receipt.Header, error) {
 		}
 	}
 	h.Totals = named(names, sums)
+	if err := r.complete(h.Rows); err != nil {
+		return h, err
+	}
 	for reason, n := range r.view.Counts.ByReason {
 		switch selection.Code(reason) {
 		case selection.PatternMatches, selection.NotSeen, selection.Gone:
@@ -418,9 +480,31 @@ func (r *run) header(deliveries []receipt.Delivery) (receipt.Header, error) {
 	if err := receipt.WriteList(&lines, list); err != nil {
 		return h, err
 	}
-	object, err := r.Vault.Put(&lines)
+	object, err := r.batch.Put(&lines)
 	h.FilesDigest = object.Digest
 	return h, err
+}
+
+// complete fills in what the deliveries came to, and sees that a loaded table
+// holds every row that was read.
+func (r *run) complete(rows int64) error {
+	var parts []string
+	for _, f := range r.files {
+		if f.leftOut == "" {
+			parts = append(parts, f.digest)
+		}
+	}
+	for i := range r.deliveries {
+		d := &r.deliveries[i]
+		if d.Kind == "table" {
+			if d.Rows != rows {
+				return &deliver.Missing{Name: d.Name, Have: d.Rows, Want: rows}
+			}
+			d.Digest = deliver.TableDigest(r.view.Definition.Columns, parts)
+		}
+		d.Rows = rows
+	}
+	return nil
 }
 
 func named(names []string, sums []totals.Sum) []receipt.Total {
@@ -470,14 +554,15 @@ func (r *run) end(ctx context.Context, err error) {
 // records cannot tell whether the commit was made, it stays for the next start.
 func (r *run) clear(ctx context.Context, failed error) {
 	_ = os.RemoveAll(r.dir)
+	r.batch.Discard()
 	if failed == nil {
 		return
 	}
 	if _, err := r.Store.Refresh(ctx, r.row.ID); err != nil {
 		return
 	}
-	for _, name := range r.staged {
-		r.Folder.Remove(name)
+	for _, p := range r.staged {
+		r.Folder.Remove(p.Staged)
 	}
 	for _, t := range r.tables {
 		_ = t.Drop(ctx, r.Store.Pool)

@@ -32,6 +32,10 @@ var (
 	databases atomic.Int64
 )
 
+// unsafe settings spare the disk: what the tests kill is the service, never the
+// machine.
+var unsafe = []string{"fsync=off", "full_page_writes=off", "synchronous_commit=off"}
+
 // Main runs a package's tests with a cluster they share.
 func Main(m *testing.M) int {
 	dir, err := os.MkdirTemp("", "jorvex-test")
@@ -40,7 +44,7 @@ func Main(m *testing.M) int {
 		err = os.Chmod(dir, 0o755)
 	}
 	if err == nil {
-		shared, err = cluster.Start(context.Background(), filepath.Join(dir, "postgres"))
+		shared, err = cluster.Start(context.Background(), filepath.Join(dir, "postgres"), unsafe...)
 	}
 	if err == nil {
 		defer func() { _ = shared.Stop() }()

@@ -17,6 +17,7 @@ import (
 	"sync"
 
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sys/unix"
 )
 
 // Vault is a directory of objects. It may be used by many goroutines.
@@ -62,112 +63,116 @@ type Object struct {
 	Size   int64  // bytes, not compressed
 }
 
-// Put stores all of r.
-func (v *Vault) Put(r io.Reader) (Object, error) {
-	w, err := v.Writer()
-	if err != nil {
-		return Object{}, err
-	}
-	defer w.Discard()
-	if _, err := io.CopyBuffer(w, onlyReader{r}, make([]byte, 256<<10)); err != nil {
-		return Object{}, err
-	}
-	return w.Commit()
+// A Batch is objects that are stored together: flushed to the disk at once when
+// it is committed, which takes no longer for a thousand than for one.
+type Batch struct {
+	vault   *Vault
+	mu      sync.Mutex
+	pending map[string]string // digest -> path of what was written beside
 }
 
-type onlyReader struct{ io.Reader }
+// Batch begins a batch. Commit or Discard must be called.
+func (v *Vault) Batch() *Batch { return &Batch{vault: v, pending: map[string]string{}} }
 
-// Writer takes the bytes of one object.
-type Writer struct {
-	vault *Vault
-	file  *os.File
-	zstd  *zstd.Encoder
-	hash  hash.Hash
-	size  int64
-}
-
-// Writer begins an object. Commit or Discard must be called.
-func (v *Vault) Writer() (*Writer, error) {
-	f, err := os.CreateTemp(filepath.Join(v.dir, "incoming"), "*")
+// Put takes all of r. The object counts once the batch is committed.
+func (b *Batch) Put(r io.Reader) (o Object, err error) {
+	f, err := os.CreateTemp(filepath.Join(b.vault.dir, "incoming"), "*")
 	if err != nil {
-		return nil, fmt.Errorf("write to the vault: %w", err)
+		return o, fmt.Errorf("write to the vault: %w", err)
 	}
-	encoder, _ := v.encoders.Get().(*zstd.Encoder)
+	defer func() {
+		_ = f.Close()
+		if err != nil {
+			_ = os.Remove(f.Name())
+		}
+	}()
+	encoder, _ := b.vault.encoders.Get().(*zstd.Encoder)
 	if encoder == nil {
 		encoder, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false))
 		if err != nil {
-			return nil, err
+			return o, err
 		}
 	}
+	defer b.vault.encoders.Put(encoder)
 	encoder.Reset(f)
-	return &Writer{vault: v, file: f, zstd: encoder, hash: sha256.New()}, nil
+	hash := sha256.New()
+	buf := make([]byte, 256<<10)
+	for {
+		n, errRead := r.Read(buf)
+		hash.Write(buf[:n])
+		o.Size += int64(n)
+		if _, err := encoder.Write(buf[:n]); err != nil {
+			return o, fmt.Errorf("write to the vault: %w", err)
+		}
+		if errRead == io.EOF {
+			break
+		}
+		if errRead != nil {
+			return o, errRead
+		}
+	}
+	if err := encoder.Close(); err != nil {
+		return o, fmt.Errorf("write to the vault: %w", err)
+	}
+	o.Digest = hex.EncodeToString(hash.Sum(nil))
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if _, twice := b.pending[o.Digest]; twice || b.vault.Has(o.Digest) {
+		return o, os.Remove(f.Name())
+	}
+	b.pending[o.Digest] = f.Name()
+	return o, nil
 }
 
-// Write takes more bytes.
-func (w *Writer) Write(p []byte) (int, error) {
-	w.hash.Write(p)
-	w.size += int64(len(p))
-	n, err := w.zstd.Write(p)
+// Open opens an object of the batch or of the vault for reading. Reading one of
+// the vault to the end checks its digest.
+func (b *Batch) Open(digest string) (io.ReadCloser, error) {
+	b.mu.Lock()
+	path, mine := b.pending[digest]
+	b.mu.Unlock()
+	if mine {
+		return open(digest, path)
+	}
+	return b.vault.Open(digest)
+}
+
+// Commit makes the objects of the batch durable and puts them under their
+// names.
+func (b *Batch) Commit() error {
+	if len(b.pending) == 0 {
+		return nil
+	}
+	dir, err := os.Open(b.vault.dir)
 	if err != nil {
-		err = fmt.Errorf("write to the vault: %w", err)
+		return fmt.Errorf("write to the vault: %w", err)
 	}
-	return n, err
+	defer dir.Close()
+	flush := func() error { return unix.Syncfs(int(dir.Fd())) }
+	if err := flush(); err != nil {
+		return fmt.Errorf("flush the vault: %w", err)
+	}
+	for digest, path := range b.pending {
+		final := b.vault.path(digest)
+		if err := os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
+			return fmt.Errorf("write to the vault: %w", err)
+		}
+		if err := os.Rename(path, final); err != nil {
+			return fmt.Errorf("write to the vault: %w", err)
+		}
+		delete(b.pending, digest)
+	}
+	if err := flush(); err != nil {
+		return fmt.Errorf("flush the vault: %w", err)
+	}
+	return nil
 }
 
-// Commit flushes the object and puts it under its name.
-func (w *Writer) Commit() (Object, error) {
-	o := Object{hex.EncodeToString(w.hash.Sum(nil)), w.size}
-	if w.vault.Has(o.Digest) {
-		w.Discard()
-		return o, nil
+// Discard gives up what was not committed.
+func (b *Batch) Discard() {
+	for _, path := range b.pending {
+		_ = os.Remove(path)
 	}
-	fail := func(err error) (Object, error) {
-		w.Discard()
-		return Object{}, fmt.Errorf("write to the vault: %w", err)
-	}
-	if err := w.zstd.Close(); err != nil {
-		return fail(err)
-	}
-	if err := w.file.Sync(); err != nil {
-		return fail(err)
-	}
-	final := w.vault.path(o.Digest)
-	if err := os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
-		return fail(err)
-	}
-	if err := os.Rename(w.file.Name(), final); err != nil {
-		return fail(err)
-	}
-	err := syncDir(filepath.Dir(final))
-	w.release()
-	return o, err
-}
-
-// Discard gives the object up. After Commit it does nothing.
-func (w *Writer) Discard() {
-	if w.file != nil {
-		_ = os.Remove(w.file.Name())
-		w.release()
-	}
-}
-
-func (w *Writer) release() {
-	if w.file == nil {
-		return
-	}
-	_ = w.file.Close()
-	w.file = nil
-	w.zstd.Reset(nil)
-	w.vault.encoders.Put(w.zstd)
-}
-
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
+	clear(b.pending)
 }
 
 // Open opens an object for reading. Reading to the end checks its digest.
@@ -175,7 +180,16 @@ func (v *Vault) Open(digest string) (io.ReadCloser, error) {
 	if !digestForm.MatchString(digest) {
 		return nil, fmt.Errorf("%q is no digest", digest)
 	}
-	f, err := os.Open(v.path(digest))
+	o, err := open(digest, v.path(digest))
+	if err != nil {
+		return nil, err
+	}
+	o.hash = sha256.New()
+	return o, nil
+}
+
+func open(digest, path string) (*object, error) {
+	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("vault object %s: %w", digest, ErrMissing)
 	}
@@ -187,24 +201,26 @@ func (v *Vault) Open(digest string) (io.ReadCloser, error) {
 		f.Close()
 		return nil, err
 	}
-	return &object{digest: digest, file: f, zstd: decoder, hash: sha256.New()}, nil
+	return &object{digest: digest, file: f, zstd: decoder}, nil
 }
 
 type object struct {
 	digest string
 	file   *os.File
 	zstd   *zstd.Decoder
-	hash   hash.Hash
+	hash   hash.Hash // nil if the digest is not checked
 }
 
 func (o *object) Read(p []byte) (int, error) {
 	n, err := o.zstd.Read(p)
-	o.hash.Write(p[:n])
-	if err == io.EOF {
+	if o.hash != nil {
+		o.hash.Write(p[:n])
+	}
+	if err == io.EOF && o.hash != nil {
 		if got := hex.EncodeToString(o.hash.Sum(nil)); got != o.digest {
 			return n, fmt.Errorf("vault object %s is damaged: its bytes have digest %s", o.digest, got)
 		}
-	} else if err != nil {
+	} else if err != nil && err != io.EOF {
 		err = fmt.Errorf("vault object %s is damaged: %w", o.digest, err)
 	}
 	return n, err

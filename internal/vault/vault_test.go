@@ -1,11 +1,13 @@
 package vault_test
 
 import (
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -13,15 +15,33 @@ import (
 	"jorvex/internal/vault"
 )
 
+// put stores a text in a batch of its own.
+func put(t *testing.T, v *vault.Vault, text string) vault.Object {
+	t.Helper()
+	b := v.Batch()
+	o, err := b.Put(strings.NewReader(text))
+	require.NoError(t, err)
+	assert.False(t, v.Has(o.Digest), "not before the batch is committed")
+	r, err := b.Open(o.Digest)
+	require.NoError(t, err)
+	back, err := io.ReadAll(r)
+	require.NoError(t, err)
+	require.NoError(t, r.Close())
+	assert.Equal(t, text, string(back))
+	require.NoError(t, b.Commit())
+	return o
+}
+
 func TestPutAndOpen(t *testing.T) {
 	dir := t.TempDir()
 	v, err := vault.Open(dir)
 	require.NoError(t, err)
 	text := strings.Repeat("SK00001,Petrel,10\n", 100_000)
-	first, err := v.Put(strings.NewReader(text))
+	first := put(t, v, text)
+	b := v.Batch()
+	again, err := b.Put(strings.NewReader(text))
 	require.NoError(t, err)
-	again, err := v.Put(strings.NewReader(text))
-	require.NoError(t, err)
+	require.NoError(t, b.Commit())
 	assert.Equal(t, first, again)
 	assert.Equal(t, int64(len(text)), first.Size)
 	assert.True(t, v.Has(first.Digest))
@@ -43,12 +63,13 @@ func TestGivenUpAndInterruptedObjectsLeaveNothing(t *testing.T) {
 	dir := t.TempDir()
 	v, err := vault.Open(dir)
 	require.NoError(t, err)
-	w, err := v.Writer()
+	given := v.Batch()
+	_, err = given.Put(strings.NewReader("given up"))
 	require.NoError(t, err)
-	_, err = w.Write([]byte("half"))
-	require.NoError(t, err)
-	w.Discard()
-	_, err = v.Writer() // the process is killed here
+	given.Discard()
+	_, err = v.Batch().Put(iotest.ErrReader(errors.New("the share is gone")))
+	assert.ErrorContains(t, err, "the share is gone")
+	_, err = v.Batch().Put(strings.NewReader("the process is killed here"))
 	require.NoError(t, err)
 	_, err = vault.Open(dir)
 	require.NoError(t, err)
@@ -61,10 +82,7 @@ func TestDamageIsTold(t *testing.T) {
 	dir := t.TempDir()
 	v, err := vault.Open(dir)
 	require.NoError(t, err)
-	one, err := v.Put(strings.NewReader("one"))
-	require.NoError(t, err)
-	two, err := v.Put(strings.NewReader("two"))
-	require.NoError(t, err)
+	one, two := put(t, v, "one"), put(t, v, "two")
 	path := func(o vault.Object) string { return filepath.Join(dir, o.Digest[:2], o.Digest[2:]+".zst") }
 	other, err := os.ReadFile(path(two))
 	require.NoError(t, err)

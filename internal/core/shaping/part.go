@@ -1,20 +1,17 @@
 package shaping
 
-import (
-	"bufio"
-	"encoding/binary"
-	"fmt"
-	"io"
-)
+import "io"
 
-// A part is the typed rows of one file in a private form: for each row its
-// values, each as its length plus one in a varint and its bytes, 0 for null.
-// Values are in canonical form, so every delivery writes them as they are.
+// A part is the typed rows of one file as delimited text in the form of RFC
+// 4180: commas, CRLF, quotes only where they are needed, no header. A null is
+// an empty cell; no value is empty. So a combined table is the parts of its
+// files one after another, whatever it is delivered as.
 
 // Writer writes the rows of a part.
 type Writer struct {
-	w   io.Writer
-	buf []byte
+	w     io.Writer
+	buf   []byte
+	begun bool // the row has a cell
 }
 
 const block = 256 << 10
@@ -22,21 +19,32 @@ const block = 256 << 10
 // NewWriter returns a Writer to w. Flush must be called at the end.
 func NewWriter(w io.Writer) *Writer { return &Writer{w: w, buf: make([]byte, 0, block+block/8)} }
 
-// Value writes the next value of the row.
-func (w *Writer) Value(v []byte) {
-	if len(v) < 0x7f {
-		w.buf = append(w.buf, byte(len(v)+1))
-	} else {
-		w.buf = binary.AppendUvarint(w.buf, uint64(len(v)+1))
-	}
+// Plain writes the next value of the row, which has nothing to quote.
+func (w *Writer) Plain(v []byte) {
+	w.next()
 	w.buf = append(w.buf, v...)
 }
 
+// Text writes the next value of the row, in quotes if it needs them.
+func (w *Writer) Text(v []byte) {
+	w.next()
+	w.buf = AppendText(w.buf, v)
+}
+
 // Null writes a null as the next value of the row.
-func (w *Writer) Null() { w.buf = append(w.buf, 0) }
+func (w *Writer) Null() { w.next() }
+
+func (w *Writer) next() {
+	if w.begun {
+		w.buf = append(w.buf, ',')
+	}
+	w.begun = true
+}
 
 // EndRow ends the row.
 func (w *Writer) EndRow() error {
+	w.buf = append(w.buf, '\r', '\n')
+	w.begun = false
 	if len(w.buf) < block {
 		return nil
 	}
@@ -50,55 +58,25 @@ func (w *Writer) Flush() error {
 	return err
 }
 
-// Reader reads the rows of a part.
-type Reader struct {
-	r      *bufio.Reader
-	values [][]byte
-	room   []byte
-	ends   []int
-}
-
-// NewReader returns a Reader of parts with so many columns.
-func NewReader(r io.Reader, columns int) *Reader {
-	return &Reader{r: bufio.NewReaderSize(r, block), values: make([][]byte, columns), ends: make([]int, columns)}
-}
-
-// Next returns the values of the next row, nil for null, valid until the call
-// after; or io.EOF.
-func (r *Reader) Next() ([][]byte, error) {
-	r.room = r.room[:0]
-	for i := range r.values {
-		n, err := binary.ReadUvarint(r.r)
-		if err != nil {
-			if err == io.EOF && i > 0 {
-				err = io.ErrUnexpectedEOF
-			}
-			return nil, err
+// AppendText appends a value, in quotes if it needs them. A lone \. is quoted
+// too: to PostgreSQL it would end the data.
+func AppendText(buf, v []byte) []byte {
+	quote := len(v) == 2 && v[0] == '\\' && v[1] == '.'
+	for _, c := range v {
+		if c == ',' || c == '"' || c == '\n' || c == '\r' {
+			quote = true
+			break
 		}
-		if n == 0 {
-			r.ends[i] = -1
-			continue
-		}
-		from := len(r.room)
-		if n-1 > maxValue {
-			return nil, fmt.Errorf("a part holds a value of %d bytes; it is damaged", n-1)
-		}
-		r.room = append(r.room, make([]byte, n-1)...)
-		if _, err := io.ReadFull(r.r, r.room[from:]); err != nil {
-			return nil, io.ErrUnexpectedEOF
-		}
-		r.ends[i] = len(r.room)
 	}
-	from := 0
-	for i, end := range r.ends {
-		if end < 0 {
-			r.values[i] = nil
-			continue
-		}
-		r.values[i] = r.room[from:end:end]
-		from = end
+	if !quote {
+		return append(buf, v...)
 	}
-	return r.values, nil
+	buf = append(buf, '"')
+	for _, c := range v {
+		if c == '"' {
+			buf = append(buf, '"')
+		}
+		buf = append(buf, c)
+	}
+	return append(buf, '"')
 }
-
-const maxValue = 64 << 20

@@ -66,7 +66,7 @@ type shaper struct {
 type field struct {
 	column *definition.Column
 	cell   int    // index in the row, or -1
-	fixed  []byte // for columns that do not come from a cell
+	fixed  []byte // for columns that do not come from a cell, ready to be written
 	sum    *totals.Sum
 	bad    tally
 	room   []byte
@@ -151,9 +151,10 @@ func (s *shaper) prepare() {
 		}
 		switch {
 		case c.Source == definition.FromCapture:
-			f.fixed = []byte(s.origin.Captures[c.From])
+			f.fixed = AppendText(nil, []byte(s.origin.Captures[c.From]))
 		case c.Source == definition.FromFile:
-			f.fixed = []byte(map[string]string{"name": s.origin.Name, "folder": s.origin.Folder, "path": s.origin.Path}[c.From])
+			fact := map[string]string{"name": s.origin.Name, "folder": s.origin.Folder, "path": s.origin.Path}[c.From]
+			f.fixed = AppendText(nil, []byte(fact))
 		}
 	}
 }
@@ -310,7 +311,7 @@ func (s *shaper) row(out *Writer, cells [][]byte, number int64) error {
 	for i := range s.fields {
 		f := &s.fields[i]
 		if f.column.Source != definition.FromCell {
-			out.Value(f.fixed)
+			out.Plain(f.fixed)
 			continue
 		}
 		if f.cell < 0 || f.cell >= len(cells) {
@@ -353,7 +354,8 @@ func (f *field) write(out *Writer, cell []byte, row int64) {
 	ok := true
 	switch f.column.Type {
 	case definition.Text:
-		value = text
+		out.Text(text)
+		return
 	case definition.Whole:
 		value, ok = f.whole(text)
 	case definition.Decimal:
@@ -369,7 +371,7 @@ func (f *field) write(out *Writer, cell []byte, row int64) {
 	if f.sum != nil {
 		f.sum.Add(value)
 	}
-	out.Value(value)
+	out.Plain(value)
 }
 
 // whole returns a whole number of 64 bits in canonical form.
