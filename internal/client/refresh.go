@@ -119,12 +119,10 @@ func (c *Call) delivered(ctx context.Context, service *api.ClientWithResponses, 
 
 // moved prints rows, totals and deliveries, against the receipt before.
 func (c *Call) moved(r api.Receipt) {
-	t := columns("", ">total", ">moved")
-	if r.Before > 0 {
-		t.header[2] = fmt.Sprintf("since %d", r.Before)
-	}
+	t := columns("", ">total")
 	moved := ""
 	if r.Before > 0 {
+		t = columns("", ">total", fmt.Sprintf(">since %d", r.Before))
 		moved = signed(r.RowsMoved)
 	}
 	t.row("rows", c.number(r.Rows), moved)

@@ -178,13 +178,6 @@ function parts(path: string) {
   flex: 1;
 }
 
-@media (max-width: 640px) {
-  .tabs,
-  .search {
-    flex: 1 1 100%;
-  }
-}
-
 .tabs button {
   padding: 4px 12px;
   border: 1px solid rgb(var(--v-theme-surface-variant));
@@ -216,5 +209,12 @@ function parts(path: string) {
   display: flex;
   justify-content: flex-end;
   margin-top: 8px;
+}
+
+@media (max-width: 640px) {
+  .tabs,
+  .search {
+    flex: 1 1 100%;
+  }
 }
 </style>
