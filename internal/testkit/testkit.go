@@ -106,7 +106,7 @@ type Service struct {
 
 // Options change how a service is started.
 type Options struct {
-	Data, Share, URL string // those of an earlier service; fresh if empty
+	Data, Share, URL string // those of an earlier service; fresh if Data is empty. Without a URL a private cluster is started
 	Deliveries       string
 	Interval         time.Duration // an hour if 0: only what a test asks for
 	Clock            func() time.Time
