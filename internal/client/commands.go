@@ -26,7 +26,7 @@ func Commands() []Command {
 		{"refreshes", "[INPUT]", "List refreshes, the newest first.", "jorvex refreshes daily-loadings", refreshes},
 		{"receipt", "NUMBER", "Show a receipt: what was delivered and which files fed it.", "jorvex receipt 1 -files", receiptCommand},
 		{"verify", "", "Recompute the chain of all receipts.", "jorvex verify", verify},
-		{"check-definition", "FILE", "Check a definition without a service.", "jorvex check-definition daily-loadings.yaml", checkDefinition},
+		{"check-definition", "FILE", "Check a definition without a service.", "jorvex input show daily-loadings > mine.yaml; jorvex check-definition mine.yaml", checkDefinition},
 		{"version", "", "Print the program's version.", "jorvex version", version},
 	}
 }

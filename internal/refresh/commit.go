@@ -1,0 +1,183 @@
+package refresh
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"jorvex/internal/core/definition"
+	"jorvex/internal/core/filename"
+	"jorvex/internal/core/finding"
+	"jorvex/internal/core/receipt"
+	"jorvex/internal/core/selection"
+	"jorvex/internal/core/totals"
+	"jorvex/internal/deliver"
+	"jorvex/internal/records"
+)
+
+// gate decides whether the refresh may go on with the files that are broken.
+func (r *run) gate() error {
+	var broken []records.StoppingFile
+	for _, f := range r.files {
+		found, is := f.broken()
+		if !is {
+			continue
+		}
+		broken = append(broken, records.StoppingFile{Path: filename.Show(f.picked.Path), Finding: found})
+		f.leftOut = found.Sentence
+	}
+	if len(broken) == 0 {
+		return nil
+	}
+	if r.view.Definition.Broken == definition.LeaveOut {
+		if len(broken) == len(r.files) {
+			return &stopped{problem: "every picked file is broken", next: "mend the files and refresh again", files: broken}
+		}
+		return nil
+	}
+	first := broken[0]
+	problem := fmt.Sprintf("%s cannot be used: %s", first.Path, first.Finding.Sentence)
+	if n := len(broken); n > 1 {
+		problem = fmt.Sprintf("%d files cannot be used; the first is %s: %s", n, first.Path, first.Finding.Sentence)
+	}
+	return &stopped{problem: problem, files: broken,
+		next: first.Finding.Suggest + "; or have the gate leave broken files out (gate: {broken: leave_out})"}
+}
+
+// commit publishes the staged deliveries together with the receipt.
+func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
+	header, err := r.header()
+	if err != nil {
+		return receipt.Stored{}, err
+	}
+	// The parts have served; gone, they need not be flushed with the vault.
+	_ = os.RemoveAll(r.dir)
+	if err := r.batch.Commit(); err != nil {
+		return receipt.Stored{}, err
+	}
+	commit := records.Commit{
+		Refresh: r.row.ID, Fence: r.fence, InputID: r.row.InputID, Ended: header.Ended, Progress: r.progress(),
+		Header: header, Files: r.staged, Job: r.enqueue(ctx),
+	}
+	for _, t := range r.tables {
+		commit.Publish = append(commit.Publish, t.Publish)
+	}
+	stored, err := r.Store.CommitRefresh(ctx, commit)
+	if err != nil && !r.committed(ctx) {
+		return stored, err
+	}
+	// It counts from here on, whatever comes: what fails now is rolled forward
+	// at the next start.
+	if err := r.publish(context.WithoutCancel(ctx)); err != nil {
+		r.Log.Error("a delivery is committed and not yet in its place; it will be at the next start", "refresh", r.row.ID, "error", err)
+	}
+	return stored, nil
+}
+
+// committed tells, after a commit that gave an error, whether it was made all
+// the same: the answer may have been lost on the way.
+func (r *run) committed(ctx context.Context) bool {
+	row, err := r.Store.Refresh(context.WithoutCancel(ctx), r.row.ID)
+	return err == nil && row.Outcome == records.Delivered
+}
+
+// header stores the list of files in the vault and makes the receipt's header.
+func (r *run) header() (receipt.Header, error) {
+	in := r.view.Input
+	h := receipt.Header{
+		Form: receipt.Version, Refresh: r.row.ID, InputID: in.ID, Input: in.Name,
+		Definition: receipt.DefinitionMark{Version: in.Version, Digest: in.Digest},
+		AsOf:       r.row.AsOf.UTC(), AskedBy: r.row.AskedBy, Started: r.row.Started.UTC(), Ended: r.Clock().UTC().Truncate(time.Microsecond),
+		Machine: r.Machine, Program: r.Program, Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: r.deliveries,
+	}
+	var names []string
+	for _, c := range r.view.Definition.Columns {
+		if c.Total {
+			names = append(names, c.Name)
+		}
+	}
+	sums := make([]totals.Sum, len(names))
+	list := make([]receipt.File, 0, len(r.files))
+	for _, f := range r.files {
+		list = append(list, f.line(in.Place, names))
+		if f.leftOut != "" {
+			h.NotUsed++
+			continue
+		}
+		h.Files++
+		h.Rows += f.shaped.Kept
+		for i := range f.shaped.Sums {
+			sums[i].Merge(&f.shaped.Sums[i])
+		}
+	}
+	h.Totals = named(names, sums)
+	if err := r.complete(h.Rows); err != nil {
+		return h, err
+	}
+	for reason, n := range r.view.Counts.ByReason {
+		switch selection.Code(reason) {
+		case selection.PatternMatches, selection.NotSeen, selection.Gone:
+		default:
+			h.LeftOut = append(h.LeftOut, receipt.ReasonCount{Reason: reason, Files: n})
+		}
+	}
+	slices.SortFunc(h.LeftOut, func(a, b receipt.ReasonCount) int { return bytes.Compare([]byte(a.Reason), []byte(b.Reason)) })
+	var lines bytes.Buffer
+	if err := receipt.WriteList(&lines, list); err != nil {
+		return h, err
+	}
+	object, err := r.batch.Put(&lines)
+	h.FilesDigest = object.Digest
+	return h, err
+}
+
+// complete fills in what the deliveries came to, and sees that a loaded table
+// holds every row that was read.
+func (r *run) complete(rows int64) error {
+	var parts []string
+	for _, f := range r.files {
+		if f.leftOut == "" {
+			parts = append(parts, f.digest)
+		}
+	}
+	for i := range r.deliveries {
+		d := &r.deliveries[i]
+		if d.Kind == "table" {
+			if d.Rows != rows {
+				return &deliver.Missing{Name: d.Name, Have: d.Rows, Want: rows}
+			}
+			d.Digest = deliver.TableDigest(r.view.Definition.Columns, parts)
+		}
+		d.Rows = rows
+	}
+	return nil
+}
+
+func named(names []string, sums []totals.Sum) []receipt.Total {
+	list := make([]receipt.Total, 0, len(sums))
+	for i := range sums {
+		list = append(list, receipt.Total{Column: names[i], Sum: sums[i].String()})
+	}
+	return list
+}
+
+// line is the file as the receipt lists it.
+func (f *fed) line(place string, names []string) receipt.File {
+	line := receipt.File{
+		Place: place, Path: filename.Show(f.picked.Path), Size: f.reading.Mark.Size,
+		Modified: time.Unix(0, f.reading.Mark.Modified).UTC(), Digest: f.reading.Digest, Use: receipt.Current,
+		Read: f.shaped.Read, Kept: f.shaped.Kept, Part: f.digest, Totals: []receipt.Total{}, Findings: f.shaped.Findings,
+	}
+	if line.Findings == nil {
+		line.Findings = []finding.Finding{}
+	}
+	if f.leftOut != "" {
+		line.Use, line.Why, line.Kept, line.Part = receipt.NotUsed, f.leftOut, 0, ""
+		return line
+	}
+	line.Totals = named(names[:len(f.shaped.Sums)], f.shaped.Sums)
+	return line
+}

@@ -1,0 +1,237 @@
+package refresh
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"jorvex/internal/core/definition"
+	"jorvex/internal/core/filename"
+	"jorvex/internal/core/finding"
+	"jorvex/internal/core/receipt"
+	"jorvex/internal/core/shaping"
+	"jorvex/internal/deliver"
+	"jorvex/internal/records"
+	"jorvex/internal/watch"
+)
+
+// fed is one picked file on its way.
+type fed struct {
+	picked  watch.Picked
+	reading watch.Reading
+	shaped  shaping.Result
+	part    string // path of the shaped part
+	digest  string // of the part
+	leftOut string // why it is not used, empty if it is
+	done    chan struct{}
+}
+
+// broken returns the finding that makes the file unusable, if there is one.
+func (f *fed) broken() (finding.Finding, bool) { return finding.AnyBroken(f.shaped.Findings) }
+
+// workers is how many files are read and shaped at a time.
+const workers = 2
+
+// work reads the files and stages the deliveries, at the same time: a delivery
+// takes each part as soon as it is there.
+func (r *run) work(ctx context.Context) error {
+	group, groupCtx := errgroup.WithContext(ctx)
+	if err := r.stageAll(groupCtx, group); err != nil {
+		return err
+	}
+	group.Go(func() error {
+		err := r.read(groupCtx)
+		r.stage.Store("delivering")
+		return err
+	})
+	return group.Wait()
+}
+
+// errGated ends the staging of a delivery that the gate will not let through.
+var errGated = errors.New("the gate stops the refresh")
+
+// parts calls each with the parts of the files that are used, in roster order.
+func (r *run) parts(ctx context.Context) func(each func(path string) error) error {
+	return func(each func(path string) error) error {
+		for _, f := range r.files {
+			select {
+			case <-f.done:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			if _, broken := f.broken(); broken {
+				if r.view.Definition.Broken == definition.Stop {
+					return errGated
+				}
+				continue
+			}
+			if err := each(f.part); err != nil {
+				return err
+			}
+		}
+		return ctx.Err()
+	}
+}
+
+// stageAll begins to stage every delivery. Whether a target can be written is
+// known before the work is done.
+func (r *run) stageAll(ctx context.Context, group *errgroup.Group) error {
+	list := r.view.Definition.Delivery
+	r.deliveries = make([]receipt.Delivery, len(list))
+	combined := deliver.Combined{Columns: r.view.Definition.Columns, Parts: r.parts(ctx)}
+	for i, d := range list {
+		if d.Table == "" {
+			continue
+		}
+		table := deliver.NewTable(d.Table, r.row.ID, i)
+		if err := table.Check(ctx, r.Store.Pool); err != nil {
+			return err
+		}
+		r.tables = append(r.tables, table)
+	}
+	tables := r.tables
+	for i, d := range list {
+		stage := func() (deliver.Staged, error) { return deliver.Staged{}, nil }
+		if d.Table != "" {
+			table := tables[0]
+			tables = tables[1:]
+			stage = func() (deliver.Staged, error) { return table.Stage(ctx, r.Store.Pool, combined) }
+		} else {
+			name := deliver.StagedName(r.row.ID, d.File)
+			r.staged = append(r.staged, records.Publication{RefreshID: r.row.ID, Staged: name, Final: d.File})
+			stage = func() (deliver.Staged, error) { return r.Folder.Stage(name, combined) }
+		}
+		group.Go(func() error {
+			staged, err := stage()
+			r.deliveries[i] = receipt.Delivery{Kind: d.Kind(), Name: d.Name(), Rows: staged.Rows, Bytes: staged.Bytes, Digest: staged.Digest}
+			if errors.Is(err, errGated) {
+				return nil
+			}
+			return err
+		})
+	}
+	return nil
+}
+
+// read brings every picked file into the vault and shapes it from there.
+func (r *run) read(ctx context.Context) error {
+	if err := os.MkdirAll(r.dir, 0o700); err != nil {
+		return err
+	}
+	group, groupCtx := errgroup.WithContext(ctx)
+	group.SetLimit(workers)
+	for i, f := range r.files {
+		group.Go(func() error {
+			defer close(f.done)
+			if err := r.readOne(groupCtx, i, f); err != nil {
+				return fmt.Errorf("%s: %w", filename.Show(f.picked.Path), err)
+			}
+			r.filesDone.Add(1)
+			r.bytesDone.Add(f.picked.Mark.Size)
+			r.rows.Add(f.shaped.Kept)
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	readings := make([]watch.Reading, len(r.files))
+	for i, f := range r.files {
+		readings[i] = f.reading
+	}
+	return r.Watcher.Learn(ctx, r.view.Input, readings)
+}
+
+func (r *run) readOne(ctx context.Context, i int, f *fed) error {
+	var err error
+	if f.picked.Digest != "" && r.Vault.Has(f.picked.Digest) {
+		// The bytes are there already, and the file was not touched since.
+		f.reading = watch.Reading{FileID: f.picked.FileID, Path: f.picked.Path, Mark: f.picked.Mark, Digest: f.picked.Digest, At: r.Clock()}
+	} else {
+		f.reading, err = watch.Read(ctx, r.view.Place, f.picked, r.Clock, func(source io.Reader) (*records.Check, string, error) {
+			object, err := r.batch.Put(source)
+			return nil, object.Digest, err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if len(f.reading.Trouble) > 0 {
+		f.shaped.Findings = f.reading.Trouble
+		return nil
+	}
+	if err := r.shape(ctx, i, f); err != nil {
+		return err
+	}
+	f.reading.Check = &records.Check{Digest: f.reading.Digest, Layout: r.view.Input.Layout, RowsRead: f.shaped.Read, RowsKept: f.shaped.Kept, Findings: f.shaped.Findings}
+	return nil
+}
+
+// shape writes the typed rows of a file's vault object to a part.
+func (r *run) shape(ctx context.Context, i int, f *fed) error {
+	if len(r.view.Definition.Columns) == 0 {
+		return nil
+	}
+	object, err := r.batch.Open(f.reading.Digest)
+	if err != nil {
+		return err
+	}
+	defer object.Close()
+	f.part = filepath.Join(r.dir, fmt.Sprint(i))
+	part, err := os.Create(f.part)
+	if err != nil {
+		return err
+	}
+	defer part.Close()
+	var w io.Writer = part
+	var sum hash.Hash
+	if r.hasTable() {
+		sum = sha256.New()
+		w = io.MultiWriter(part, sum)
+	}
+	folder, name := path.Split(f.picked.Path)
+	origin := shaping.Origin{
+		Name: filename.Show(name), Folder: filename.Show(path.Clean(folder)), Path: filename.Show(f.picked.Path),
+		Captures: map[string]string{},
+	}
+	for _, c := range f.picked.Captures {
+		origin.Captures[c.Name] = c.Value()
+	}
+	checked, err := watch.Check(r.view.Definition, origin, readerOf(ctx, object), shaping.NewWriter(w))
+	if err != nil {
+		return err
+	}
+	f.shaped = checked.Result
+	if sum != nil {
+		f.digest = hex.EncodeToString(sum.Sum(nil))
+	}
+	return part.Close()
+}
+
+func (r *run) hasTable() bool {
+	return slices.ContainsFunc(r.view.Definition.Delivery, func(d definition.Delivery) bool { return d.Table != "" })
+}
+
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func readerOf(ctx context.Context, r io.Reader) io.Reader { return contextReader{ctx, r} }
+
+func (c contextReader) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.r.Read(p)
+}
