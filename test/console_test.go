@@ -48,10 +48,10 @@ func openBrowser(t *testing.T) *browser {
 	return b
 }
 
-// do runs steps, each of which may take half a minute in all.
+// do runs steps, which may take two minutes in all.
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, 2*time.Minute)
 	defer cancel()
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		b.t.Fatalf("in the browser: %v; the page says:\n%s", err, b.text())
@@ -69,7 +69,7 @@ func (b *browser) text() string {
 func (b *browser) sees(pattern string) []string {
 	b.t.Helper()
 	expression := regexp.MustCompile(pattern)
-	for range 600 {
+	for range 2400 {
 		if found := expression.FindStringSubmatch(b.text()); found != nil {
 			return found
 		}

@@ -171,7 +171,7 @@ func TestPages(t *testing.T) {
 // events reads a stream of events into a channel until the test ends.
 func events(t *testing.T, s *testkit.Service, last string) <-chan string {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	request, err := http.NewRequestWithContext(ctx, "GET", s.Base+"/api/v1/events", nil)
 	require.NoError(t, err)
 	request.Header.Set("Authorization", bearer(t, s))
@@ -243,7 +243,7 @@ func TestRequestsJoinTheWaitingRefresh(t *testing.T) {
 		require.Eventually(t, func() bool {
 			answer, err := s.API.GetRefreshWithResponse(t.Context(), id)
 			return err == nil && answer.JSON200 != nil && answer.JSON200.Outcome == api.OutcomeDelivered
-		}, 30*time.Second, 20*time.Millisecond)
+		}, 2*time.Minute, 20*time.Millisecond)
 	}
 	assert.Equal(t, fmt.Sprint(len(ids)), s.Query("SELECT max(number)::text FROM jorvex.receipts"))
 }

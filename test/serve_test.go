@@ -25,7 +25,7 @@ import (
 // serve runs a service that cannot start, and returns why.
 func serve(t *testing.T, c service.Config) string {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
 	c.Log = slog.New(slog.DiscardHandler)
 	c.Interval = time.Hour
@@ -125,10 +125,10 @@ func TestDatabaseGoesAwayAndComesBack(t *testing.T) {
 		// Every connection is cut, as a restart of the server cuts them.
 		s.Exec("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid() AND query NOT LIKE '%pg_try_advisory_lock%'")
 		s.Write("loadings/Fennay/loadings 2026-10-06.csv", table(header, "SK2,10,1"))
-		require.Eventually(t, func() bool { return s.Run("look").Code == client.Done }, 20*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool { return s.Run("look").Code == client.Done }, 2*time.Minute, 50*time.Millisecond)
 	}
 	assert.Equal(t, before, s.Delivered("loadings.csv"))
-	require.Eventually(t, func() bool { return s.Run("refresh", "loadings").Code == client.Done }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return s.Run("refresh", "loadings").Code == client.Done }, 2*time.Minute, 100*time.Millisecond)
 	assert.Contains(t, s.Must("refresh", "loadings"), "2 rows from 2 files")
 	assert.Contains(t, s.Must("verify"), "the chain holds")
 }

@@ -95,7 +95,7 @@ func Serve(ctx context.Context, c Config) (err error) {
 // openStore waits for the lease a moment: a service that was killed may not
 // have been noticed by the database yet.
 func openStore(ctx context.Context, url string) (*records.Store, error) {
-	for range 20 {
+	for range 40 {
 		store, err := records.Open(ctx, url)
 		if !errors.Is(err, records.ErrInUse) {
 			return store, err
