@@ -49,7 +49,7 @@ func TestWhy(t *testing.T) {
 		"loadings/Eskvik/.hidden":                 {"left out: hidden file (.*)", "=>  scratch files"},
 		"Eskvik/loadings 2026-10-07.csv":          {"The file is not there; this is what would become of it.", "terminal is Eskvik, day is 2026-10-07"},
 		"Eskvik/loadings 2026-02-30.csv":          {"left out: no pattern matches"},
-		"elsewhere/x.csv":                         {"loadings/elsewhere/x.csv", "left out: no pattern matches"},
+		"elsewhere/x.csv":                         {"left out: not below loadings", "=>  folder"},
 	} {
 		out := s.Must("why", "loadings", path)
 		for _, want := range says {

@@ -102,6 +102,23 @@ func TestCommittedDeliveryRollsForward(t *testing.T) {
 	assert.Equal(t, "0", again.Query("SELECT count(*)::text FROM jorvex.publications"))
 }
 
+// A delivery that cannot be put in its place after the commit is told, and put
+// there by the next refresh.
+func TestDeliveryThatCannotTakeItsPlace(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
+	s.Definition(loadings)
+	blocked := filepath.Join(s.Data, "deliveries", "loadings.csv")
+	require.NoError(t, os.Mkdir(blocked, 0o755))
+	r := s.Run("refresh", "loadings")
+	assert.Contains(t, r.Out, "receipt 1")
+	assert.Contains(t, r.Err, "committed, and not yet in its place: put the delivery loadings.csv in its place")
+	require.NoError(t, os.Remove(blocked))
+	s.Must("refresh", "loadings")
+	assert.Contains(t, s.Delivered("loadings.csv"), "SK1,10,1")
+	assert.Equal(t, "0", s.Query("SELECT count(*)::text FROM jorvex.publications"))
+}
+
 // A file that is deleted between the look and the reading is told as gone; one
 // that keeps changing is not read half.
 func TestFilesThatMoveWhileTheyAreRead(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -246,4 +247,35 @@ func TestRequestsJoinTheWaitingRefresh(t *testing.T) {
 		}, 2*time.Minute, 20*time.Millisecond)
 	}
 	assert.Equal(t, fmt.Sprint(len(ids)), s.Query("SELECT max(number)::text FROM jorvex.receipts"))
+}
+
+// The console is one document for all its pages, needs no token itself, and may
+// load nothing from elsewhere.
+func TestConsoleIsServed(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	var index string
+	for _, path := range []string{"/", "/inputs/daily-loadings?state=new", "/receipts/1", "/index.html"} {
+		response, body := ask(t, "GET", s.Base+path)
+		assert.Equal(t, 200, response.StatusCode, path)
+		assert.Equal(t, "text/html; charset=utf-8", response.Header.Get("Content-Type"), path)
+		assert.Equal(t, "no-cache", response.Header.Get("Cache-Control"), path)
+		assert.Contains(t, response.Header.Get("Content-Security-Policy"), "default-src 'self'", path)
+		if index == "" {
+			index = body
+		}
+		assert.Equal(t, index, body, path)
+	}
+	for _, asset := range regexp.MustCompile(`/assets/[^"]+`).FindAllString(index, -1) {
+		response, body := ask(t, "GET", s.Base+asset)
+		assert.Equal(t, 200, response.StatusCode, asset)
+		assert.Contains(t, response.Header.Get("Cache-Control"), "immutable", asset)
+		assert.NotEmpty(t, body)
+		assert.NotContains(t, body, `src="http`)
+	}
+	for _, path := range []string{"/../../etc/passwd", "/assets/../../go.mod", "/%2e%2e/%2e%2e/etc/passwd"} {
+		response, body := ask(t, "GET", s.Base+path)
+		assert.NotContains(t, body, "root:", path)
+		assert.NotContains(t, body, "module jorvex", path)
+		assert.Less(t, response.StatusCode, 500)
+	}
 }

@@ -114,6 +114,9 @@ func (c *Call) delivered(ctx context.Context, service *api.ClientWithResponses, 
 	}
 	fmt.Fprintf(c.Stdout, "%s delivered: %s from %s, receipt %d\n", r.Input, plural(receipt.Rows, "row"), plural(receipt.Files, "file"), receipt.Number)
 	c.moved(*receipt)
+	if r.Problem != "" {
+		fmt.Fprintf(c.Stderr, "jorvex: %s; %s\n", r.Problem, r.Next)
+	}
 	return nil
 }
 

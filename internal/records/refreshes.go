@@ -54,7 +54,10 @@ type StoppingFile struct {
 	Finding finding.Finding `json:"finding"`
 }
 
-const selectRefresh = `SELECT f.id, f.input_id, f.outcome, f.asked_by, f.asked_at, f.as_of, f.started, f.ended, f.stage, f.files, f.files_done,
+// A committed refresh whose files are not yet in their places still runs, for
+// whoever asks: delivered is announced once everything is there.
+const selectRefresh = `SELECT f.id, f.input_id, CASE WHEN f.outcome = 'delivered' AND f.problem = ''
+	AND EXISTS (SELECT FROM publications p WHERE p.refresh_id = f.id) THEN 'running' ELSE f.outcome END AS outcome, f.asked_by, f.asked_at, f.as_of, f.started, f.ended, f.stage, f.files, f.files_done,
 	f.bytes, f.bytes_done, f.rows, f.problem, f.next, f.stopped_by, f.fence, i.name AS input, coalesce(r.number, 0) AS receipt
 	FROM refreshes f JOIN inputs i ON i.id = f.input_id LEFT JOIN receipts r ON r.refresh_id = f.id `
 
@@ -240,6 +243,13 @@ func (s *Store) CommitRefresh(ctx context.Context, c Commit) (receipt.Stored, er
 // their places, in the order of the refreshes.
 func (s *Store) Publications(ctx context.Context) ([]Publication, error) {
 	return all[Publication](s.Pool.Query(ctx, "SELECT refresh_id, staged, final FROM publications ORDER BY refresh_id, staged"))
+}
+
+// PublicationFailed notes on a committed refresh why its files are not yet in
+// their places.
+func (s *Store) PublicationFailed(ctx context.Context, id int64, problem, next string) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE refreshes SET problem = $2, next = $3 WHERE id = $1", id, problem, next)
+	return err
 }
 
 // PublicationDone takes a publication off the list.

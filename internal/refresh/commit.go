@@ -70,9 +70,14 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 		return stored, err
 	}
 	// It counts from here on, whatever comes: what fails now is rolled forward
-	// at the next start.
-	if err := r.publish(context.WithoutCancel(ctx)); err != nil {
-		r.Log.Error("a delivery is committed and not yet in its place; it will be at the next start", "refresh", r.row.ID, "error", err)
+	// by the next refresh or at the next start.
+	ctx = context.WithoutCancel(ctx)
+	if err := r.publish(ctx); err != nil {
+		r.Log.Error("a delivery is committed and not yet in its place", "refresh", r.row.ID, "error", err)
+		err = r.Store.PublicationFailed(ctx, r.row.ID, "committed, and not yet in its place: "+err.Error(), "mend the cause; the next refresh or start puts it there")
+		if err != nil {
+			r.Log.Error("cannot note it", "refresh", r.row.ID, "error", err)
+		}
 	}
 	return stored, nil
 }
@@ -81,7 +86,7 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 // the same: the answer may have been lost on the way.
 func (r *run) committed(ctx context.Context) bool {
 	row, err := r.Store.Refresh(context.WithoutCancel(ctx), r.row.ID)
-	return err == nil && row.Outcome == records.Delivered
+	return err == nil && row.Receipt > 0
 }
 
 // header stores the list of files in the vault and makes the receipt's header.
