@@ -12,7 +12,11 @@ export const live = ref(false)
 function open() {
   // The browser reconnects by itself and sends the last id it saw.
   source = new EventSource('/api/v1/events')
-  source.onopen = () => (live.value = true)
+  source.onopen = () => {
+    live.value = true
+    // What happened between the page's first reading and now was not heard.
+    for (const listener of listeners.get('reset') ?? []) listener({} as never)
+  }
   source.onerror = () => {
     live.value = false
     if (source?.readyState === EventSource.CLOSED) setTimeout(open, 3000)
