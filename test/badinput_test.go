@@ -21,7 +21,7 @@ func TestBadDefinitionsAreTold(t *testing.T) {
 	for name, c := range map[string]struct{ text, says string }{
 		"an unknown key":         {strings.Replace(loadings, "columns:", "colums:", 1), `line 5, column 1: the definition has no key "colums"; did you mean "columns"?`},
 		"a bad pattern":          {strings.Replace(loadings, "yyyy-MM-dd", "yyyy-mm-dd", 1), `line 4, column 34: the pattern "<terminal>/loadings <day:yyyy-mm-dd>.csv": "mm" is no date field`},
-		"a folder outside":       {strings.Replace(loadings, "folder: loadings", "folder: ../..", 1), `line 3, column 9: folder "../.." climbs`},
+		"a folder outside":       {strings.Replace(loadings, "folder: loadings", "folder: ../..", 1), `line 3, column 9: folder: "../.." climbs`},
 		"an unknown place":       {strings.Replace(loadings, "place: share", "place: shore", 1), `the definition names the place "shore", which there is not`},
 		"no YAML":                {"input: [", "this is not YAML"},
 		"a delivery that climbs": {strings.Replace(loadings, "file: loadings.csv", "file: ../loadings.csv", 1), "leaves the delivery folder"},

@@ -70,7 +70,7 @@ func TestDefinitionGoesRoundAndKeepsItsVersions(t *testing.T) {
 	s.Write("loadings/Eskvik/late 2026-10-06.csv", table(header, "SK2,10,1"))
 	s.Definition("# kept as it is written\n" + loadings)
 	shown := s.Must("input", "show", "loadings")
-	assert.Equal(t, "# kept as it is written\n"+loadings, shown)
+	assert.Equal(t, "# loadings, version 1\n# kept as it is written\n"+loadings, shown)
 	file := filepath.Join(t.TempDir(), "definition.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(shown, "loadings <day", "* <day", 1)), 0o644))
 	assert.Contains(t, s.Must("check-definition", file), "is valid: input loadings, 1 pattern, 6 columns, 2 deliveries")

@@ -144,7 +144,7 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}))
 	s.Must("place", "add", demo.Place, s.Share)
 	definition := filepath.Join(t.TempDir(), "daily-loadings.yaml")
-	require.NoError(t, os.WriteFile(definition, []byte(demo.Input), 0o644))
+	require.NoError(t, os.WriteFile(definition, []byte(demo.Inputs[0]), 0o644))
 	s.Must("input", "add", definition)
 
 	b := openBrowser(t)

@@ -142,9 +142,9 @@ func TestPages(t *testing.T) {
 			cursor = &answer.JSON200.Next
 		}
 	}
-	assert.Equal(t, want, pages(api.Picked, ""), "in natural order, each once")
+	assert.Equal(t, want, pages(api.VerdictPicked, ""), "in natural order, each once")
 	assert.Len(t, pages("", ""), 50)
-	assert.Len(t, pages(api.LeftOut, ""), 25)
+	assert.Len(t, pages(api.VerdictLeftOut, ""), 25)
 	assert.Len(t, pages("", "no_pattern"), 25)
 	assert.Len(t, pages("", "scratch_file"), 0)
 
@@ -234,7 +234,7 @@ func TestRequestsJoinTheWaitingRefresh(t *testing.T) {
 	s.Definition(loadings)
 	ids := map[int64]bool{}
 	for range 20 {
-		answer, err := s.API.CreateRefreshWithResponse(t.Context(), "loadings")
+		answer, err := s.API.CreateRefreshWithResponse(t.Context(), "loadings", api.RefreshRequest{})
 		require.NoError(t, err)
 		require.NotNil(t, answer.JSON202)
 		ids[answer.JSON202.Id] = true

@@ -165,7 +165,7 @@ func TestGate(t *testing.T) {
 
 	file := filepath.Join(t.TempDir(), "definition.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(loadings+"gate: {broken: leave_out}\n"), 0o644))
-	assert.Contains(t, s.Must("input", "save", file), "saved as version 2")
+	assert.Contains(t, s.Must("input", "save", file, "-over", "1"), "saved as version 2")
 	out := s.Must("refresh", "loadings")
 	assert.Contains(t, out, "1 row from 1 file, receipt 2")
 	assert.Contains(t, out, "2 files picked and not used")

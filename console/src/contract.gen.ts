@@ -185,6 +185,156 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/inputs/{input}/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell what would become of a file that is not there yet. Nothing is recorded. */
+        post: operations["tryFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        /** The holds that bind, by path, and the last 50 that ended. */
+        get: operations["listHolds"];
+        put?: never;
+        /** Hold a file in or out. A file that is held already is an error 409. */
+        post: operations["createHold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/holds/{hold}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+                hold: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Release a file from its hold. */
+        delete: operations["endHold"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        /** Every saved version of the definition, the newest first. */
+        get: operations["listVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        /** Lay two versions of the definition side by side, line by line. */
+        get: operations["compareVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy the definition to a new input. Its deliveries are given names of their own. */
+        post: operations["copyInput"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Judge the files of the last look by a definition that is not saved. Nothing is recorded. */
+        post: operations["tryDefinition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/vocabulary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The words that definitions are written with, and the scratch files that inputs leave out. */
+        get: operations["getVocabulary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/inputs/{input}/refreshes": {
         parameters: {
             query?: never;
@@ -402,6 +552,16 @@ export interface components {
         Counts: {
             /**
              * Format: int64
+             * @description Files with a hold.
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description Files that nearly match a pattern.
+             */
+            near: number;
+            /**
+             * Format: int64
              * @description Files below the input's folder.
              */
             files: number;
@@ -419,6 +579,12 @@ export interface components {
             };
         };
         Input: {
+            parameters: components["schemas"]["Parameter"][];
+            rules: components["schemas"]["Rule"][];
+            /** @description What would take in files that nearly match. */
+            cures: components["schemas"]["Cure"][];
+            /** @description About the set of files. */
+            findings: components["schemas"]["Finding"][];
             name: string;
             title: string;
             place: string;
@@ -483,11 +649,208 @@ export interface components {
             /** @description The reason in words. */
             sentence: string;
             rule?: string;
+            /** @description The rule's line in the definition. */
+            line?: number;
             state?: components["schemas"]["State"];
             captures?: {
                 [key: string]: string;
             };
+            near?: components["schemas"]["Near"];
+            /** @description Entries of a hand-made list that name it. */
+            listed?: components["schemas"]["Listed"][];
+            hold?: components["schemas"]["Hold"];
             findings: components["schemas"]["Finding"][];
+        };
+        Near: {
+            /** @enum {string} */
+            kind: "letter_case" | "separators" | "extension" | "copy_mark" | "spelling" | "too_deep" | "too_shallow" | "no_such_date";
+            /** @description What keeps the file from matching. */
+            says: string;
+            /** @description The pattern that would take it in; empty if none can. */
+            pattern: string;
+        };
+        Cure: {
+            kind: string;
+            says: string;
+            /** @description The pattern to add; empty if none can take the file in. */
+            pattern: string;
+            /** @description The pattern that is nearly matched. */
+            beside: string;
+            line: number;
+            /** @description The first of the files. */
+            path: string;
+            /**
+             * Format: int64
+             * @description How many files it would take in.
+             */
+            files: number;
+        };
+        Listed: {
+            /** @description Source sheet. */
+            sheet?: string;
+            to_sheet?: string;
+            to_table?: string;
+            to_row?: number;
+        };
+        Rule: {
+            /** @enum {string} */
+            kind: "pattern" | "leave_out" | "only_if" | "window" | "latest" | "same_content";
+            text: string;
+            /** @description Line in the definition; 0 if it stands in none. */
+            line: number;
+            off: boolean;
+            /**
+             * Format: int64
+             * @description Files a pattern matches, or that another rule leaves out.
+             */
+            files: number;
+        };
+        Parameter: {
+            name: string;
+            /** @enum {string} */
+            type: "text" | "number" | "date" | "period" | "folder";
+            default: string;
+            /** @description What the default stands for now. */
+            value: string;
+        };
+        NewHold: {
+            path: string;
+            /** @description true holds the file in, false out. */
+            in: boolean;
+            note?: string;
+            /**
+             * Format: date-time
+             * @description It lapses then.
+             */
+            until?: string;
+            /** @description It lapses when the file's bytes change. */
+            while_same?: boolean;
+        };
+        Hold: {
+            /** Format: int64 */
+            id: number;
+            path: string;
+            in: boolean;
+            note: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            until?: string;
+            while_same?: boolean;
+            /** Format: date-time */
+            ended_at?: string;
+            ended_why?: string;
+        };
+        Version: {
+            /** Format: int64 */
+            version: number;
+            definition: string;
+            digest: string;
+            /** Format: date-time */
+            saved_at: string;
+            saved_by: string;
+        };
+        VersionPage: {
+            items: components["schemas"]["Version"][];
+            next?: string;
+        };
+        Differences: {
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            to: number;
+            lines: components["schemas"]["DifferenceLine"][];
+        };
+        DifferenceLine: {
+            /**
+             * @description + only in the later, - only in the earlier.
+             * @enum {string}
+             */
+            sign: " " | "+" | "-";
+            text: string;
+        };
+        TrialRequest: {
+            definition: string;
+            /** @description The saved input to compare with; its holds bind. */
+            input?: string;
+            /** @description Values of parameters. */
+            set?: {
+                [key: string]: string;
+            };
+            /** Format: date-time */
+            as_of?: string;
+            /**
+             * @default all
+             * @enum {string}
+             */
+            show: "all" | "picked" | "left_out" | "held_back" | "near";
+            q?: string;
+            cursor?: string;
+            /** @default 100 */
+            limit: number;
+        };
+        Trial: {
+            counts: components["schemas"]["Counts"];
+            rules: components["schemas"]["Rule"][];
+            cures: components["schemas"]["Cure"][];
+            findings: components["schemas"]["Finding"][];
+            captures: components["schemas"]["Field"][];
+            gained: components["schemas"]["TrialFiles"];
+            lost: components["schemas"]["TrialFiles"];
+            files: components["schemas"]["FilePage"];
+        };
+        TrialFiles: {
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            files: number;
+            /** @description The first 100. */
+            items: components["schemas"]["File"][];
+        };
+        Field: {
+            name: string;
+            /** @enum {string} */
+            kind: "text" | "number" | "date" | "time";
+        };
+        FileTrial: {
+            file: components["schemas"]["File"];
+            steps: components["schemas"]["Step"][];
+            /**
+             * Format: int64
+             * @description Rows it would add.
+             */
+            rows: number;
+            totals: components["schemas"]["Total"][];
+            /** @description Files that would no longer be picked. */
+            displaced: components["schemas"]["File"][];
+        };
+        Vocabulary: {
+            /** @description Of every file. */
+            fields: components["schemas"]["Field"][];
+            /** @description By kind of field. */
+            verbs: {
+                [key: string]: string[];
+            };
+            scratch: {
+                pattern: string;
+                what: string;
+            }[];
+            languages: string[];
+        };
+        RefreshRequest: {
+            /** @description Values of parameters. */
+            set?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: date-time
+             * @description Moves windows and dates; the share stays as it is.
+             */
+            as_of?: string;
+            /** @description Take just these files, this once. */
+            only?: string[];
         };
         FilePage: {
             items: components["schemas"]["File"][];
@@ -515,6 +878,7 @@ export interface components {
         /** @enum {string} */
         Outcome: "waiting" | "running" | "delivered" | "stopped" | "failed" | "interrupted";
         Refresh: {
+            request?: components["schemas"]["RefreshRequest"];
             /** Format: int64 */
             id: number;
             input: string;
@@ -621,6 +985,11 @@ export interface components {
             /** Format: int64 */
             not_used: number;
             deliveries: components["schemas"]["Delivery"][];
+            parameters?: {
+                [key: string]: string;
+            };
+            /** @description The files it was asked for alone; it is no baseline then. */
+            only?: string[];
             files_digest: string;
             /** @description The canonical bytes that the digest covers. */
             header: string;
@@ -635,6 +1004,9 @@ export interface components {
             digest: string;
             /** @enum {string} */
             use: "current" | "not_used";
+            /** @description Why a person held it in. */
+            held?: string;
+            listed?: components["schemas"]["Listed"][];
             why?: string;
             /** Format: int64 */
             rows_read: number;
@@ -672,6 +1044,8 @@ export interface components {
     parameters: {
         PlaceName: string;
         InputName: string;
+        /** @description The ETag of the version that was edited; another one by now is an error 412. */
+        IfMatch: string;
         ReceiptNumber: number;
         /** @description The "next" of the page before. */
         Cursor: string;
@@ -900,10 +1274,13 @@ export interface operations {
     };
     saveInput: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Whether the definition may give the input another name. The input stays the same one. */
+                rename?: boolean;
+            };
             header: {
                 /** @description The ETag of the version that was edited; another one by now is an error 412. */
-                "If-Match": string;
+                "If-Match": components["parameters"]["IfMatch"];
             };
             path: {
                 input: components["parameters"]["InputName"];
@@ -936,6 +1313,10 @@ export interface operations {
                 state?: components["schemas"]["State"];
                 /** @description A reason code. */
                 reason?: string;
+                /** @description Only files that nearly match a pattern. */
+                near?: boolean;
+                /** @description Only files with a hold. */
+                held?: boolean;
                 /** @description A text the path contains, in any letter case. */
                 q?: string;
                 /** @description The "next" of the page before. */
@@ -1017,7 +1398,37 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
-    createRefresh: {
+    tryFile: {
+        parameters: {
+            query: {
+                /** @description Where the file would be dropped, from the place's root or from the input's folder. */
+                path: string;
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Its verdict, what is wrong with it, and what it would add. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileTrial"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listHolds: {
         parameters: {
             query?: never;
             header?: never;
@@ -1027,6 +1438,216 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description The holds. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Hold"][];
+                        ended: components["schemas"]["Hold"][];
+                    };
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    createHold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHold"];
+            };
+        };
+        responses: {
+            /** @description The hold. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    endHold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+                hold: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file is judged by the rules again. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listVersions: {
+        parameters: {
+            query?: {
+                /** @description The "next" of the page before. */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description Most entries on the page. */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of versions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    compareVersions: {
+        parameters: {
+            query: {
+                from: number;
+                /** @description The newest if it is left out. */
+                to?: number;
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The lines of both. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Differences"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    copyInput: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The new input. */
+            201: {
+                headers: {
+                    ETag: components["headers"]["ETag"];
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Input"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    tryDefinition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialRequest"];
+            };
+        };
+        responses: {
+            /** @description What it would pick, and what differs from the saved definition. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getVocabulary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The words. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vocabulary"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    createRefresh: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RefreshRequest"];
+            };
+        };
         responses: {
             /** @description The refresh, waiting or running. */
             202: {

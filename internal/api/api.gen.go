@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -35,6 +36,51 @@ func (e DeliveryKind) Valid() bool {
 	case DeliveryKindFile:
 		return true
 	case DeliveryKindTable:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DifferenceLineSign.
+const (
+	Empty DifferenceLineSign = " "
+	Minus DifferenceLineSign = "-"
+	Plus  DifferenceLineSign = "+"
+)
+
+// Valid indicates whether the value is a known member of the DifferenceLineSign enum.
+func (e DifferenceLineSign) Valid() bool {
+	switch e {
+	case Empty:
+		return true
+	case Minus:
+		return true
+	case Plus:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FieldKind.
+const (
+	FieldKindDate   FieldKind = "date"
+	FieldKindNumber FieldKind = "number"
+	FieldKindText   FieldKind = "text"
+	FieldKindTime   FieldKind = "time"
+)
+
+// Valid indicates whether the value is a known member of the FieldKind enum.
+func (e FieldKind) Valid() bool {
+	switch e {
+	case FieldKindDate:
+		return true
+	case FieldKindNumber:
+		return true
+	case FieldKindText:
+		return true
+	case FieldKindTime:
 		return true
 	default:
 		return false
@@ -77,6 +123,42 @@ func (e HealthStatus) Valid() bool {
 	}
 }
 
+// Defines values for NearKind.
+const (
+	CopyMark   NearKind = "copy_mark"
+	Extension  NearKind = "extension"
+	LetterCase NearKind = "letter_case"
+	NoSuchDate NearKind = "no_such_date"
+	Separators NearKind = "separators"
+	Spelling   NearKind = "spelling"
+	TooDeep    NearKind = "too_deep"
+	TooShallow NearKind = "too_shallow"
+)
+
+// Valid indicates whether the value is a known member of the NearKind enum.
+func (e NearKind) Valid() bool {
+	switch e {
+	case CopyMark:
+		return true
+	case Extension:
+		return true
+	case LetterCase:
+		return true
+	case NoSuchDate:
+		return true
+	case Separators:
+		return true
+	case Spelling:
+		return true
+	case TooDeep:
+		return true
+	case TooShallow:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Outcome.
 const (
 	OutcomeDelivered   Outcome = "delivered"
@@ -101,6 +183,33 @@ func (e Outcome) Valid() bool {
 	case OutcomeStopped:
 		return true
 	case OutcomeWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ParameterType.
+const (
+	ParameterTypeDate   ParameterType = "date"
+	ParameterTypeFolder ParameterType = "folder"
+	ParameterTypeNumber ParameterType = "number"
+	ParameterTypePeriod ParameterType = "period"
+	ParameterTypeText   ParameterType = "text"
+)
+
+// Valid indicates whether the value is a known member of the ParameterType enum.
+func (e ParameterType) Valid() bool {
+	switch e {
+	case ParameterTypeDate:
+		return true
+	case ParameterTypeFolder:
+		return true
+	case ParameterTypeNumber:
+		return true
+	case ParameterTypePeriod:
+		return true
+	case ParameterTypeText:
 		return true
 	default:
 		return false
@@ -167,6 +276,36 @@ func (e RefreshStage) Valid() bool {
 	}
 }
 
+// Defines values for RuleKind.
+const (
+	Latest      RuleKind = "latest"
+	LeaveOut    RuleKind = "leave_out"
+	OnlyIf      RuleKind = "only_if"
+	Pattern     RuleKind = "pattern"
+	SameContent RuleKind = "same_content"
+	Window      RuleKind = "window"
+)
+
+// Valid indicates whether the value is a known member of the RuleKind enum.
+func (e RuleKind) Valid() bool {
+	switch e {
+	case Latest:
+		return true
+	case LeaveOut:
+		return true
+	case OnlyIf:
+		return true
+	case Pattern:
+		return true
+	case SameContent:
+		return true
+	case Window:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for State.
 const (
 	StateBroken  State = "broken"
@@ -197,21 +336,48 @@ func (e State) Valid() bool {
 	}
 }
 
+// Defines values for TrialRequestShow.
+const (
+	TrialRequestShowAll      TrialRequestShow = "all"
+	TrialRequestShowHeldBack TrialRequestShow = "held_back"
+	TrialRequestShowLeftOut  TrialRequestShow = "left_out"
+	TrialRequestShowNear     TrialRequestShow = "near"
+	TrialRequestShowPicked   TrialRequestShow = "picked"
+)
+
+// Valid indicates whether the value is a known member of the TrialRequestShow enum.
+func (e TrialRequestShow) Valid() bool {
+	switch e {
+	case TrialRequestShowAll:
+		return true
+	case TrialRequestShowHeldBack:
+		return true
+	case TrialRequestShowLeftOut:
+		return true
+	case TrialRequestShowNear:
+		return true
+	case TrialRequestShowPicked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Verdict.
 const (
-	HeldBack Verdict = "held_back"
-	LeftOut  Verdict = "left_out"
-	Picked   Verdict = "picked"
+	VerdictHeldBack Verdict = "held_back"
+	VerdictLeftOut  Verdict = "left_out"
+	VerdictPicked   Verdict = "picked"
 )
 
 // Valid indicates whether the value is a known member of the Verdict enum.
 func (e Verdict) Valid() bool {
 	switch e {
-	case HeldBack:
+	case VerdictHeldBack:
 		return true
-	case LeftOut:
+	case VerdictLeftOut:
 		return true
-	case Picked:
+	case VerdictPicked:
 		return true
 	default:
 		return false
@@ -224,10 +390,34 @@ type Counts struct {
 	ByState  map[string]int64 `json:"by_state"`
 
 	// Files Files below the input's folder.
-	Files    int64 `json:"files"`
+	Files int64 `json:"files"`
+
+	// Held Files with a hold.
+	Held     int64 `json:"held"`
 	HeldBack int64 `json:"held_back"`
 	LeftOut  int64 `json:"left_out"`
-	Picked   int64 `json:"picked"`
+
+	// Near Files that nearly match a pattern.
+	Near   int64 `json:"near"`
+	Picked int64 `json:"picked"`
+}
+
+// Cure defines model for Cure.
+type Cure struct {
+	// Beside The pattern that is nearly matched.
+	Beside string `json:"beside"`
+
+	// Files How many files it would take in.
+	Files int64  `json:"files"`
+	Kind  string `json:"kind"`
+	Line  int    `json:"line"`
+
+	// Path The first of the files.
+	Path string `json:"path"`
+
+	// Pattern The pattern to add; empty if none can take the file in.
+	Pattern string `json:"pattern"`
+	Says    string `json:"says"`
 }
 
 // DefinitionProblem defines model for DefinitionProblem.
@@ -258,6 +448,23 @@ type Delivery struct {
 // DeliveryKind defines model for Delivery.Kind.
 type DeliveryKind string
 
+// DifferenceLine defines model for DifferenceLine.
+type DifferenceLine struct {
+	// Sign + only in the later, - only in the earlier.
+	Sign DifferenceLineSign `json:"sign"`
+	Text string             `json:"text"`
+}
+
+// DifferenceLineSign + only in the later, - only in the earlier.
+type DifferenceLineSign string
+
+// Differences defines model for Differences.
+type Differences struct {
+	From  int64            `json:"from"`
+	Lines []DifferenceLine `json:"lines"`
+	To    int64            `json:"to"`
+}
+
 // Explanation defines model for Explanation.
 type Explanation struct {
 	Findings []Finding `json:"findings"`
@@ -273,12 +480,29 @@ type Explanation struct {
 	Verdict  Verdict `json:"verdict"`
 }
 
+// Field defines model for Field.
+type Field struct {
+	Kind FieldKind `json:"kind"`
+	Name string    `json:"name"`
+}
+
+// FieldKind defines model for Field.Kind.
+type FieldKind string
+
 // File defines model for File.
 type File struct {
 	Captures map[string]string `json:"captures,omitempty,omitzero"`
 	Findings []Finding         `json:"findings"`
+	Hold     Hold              `json:"hold,omitempty,omitzero"`
 	Id       int64             `json:"id"`
-	Modified time.Time         `json:"modified"`
+
+	// Line The rule's line in the definition.
+	Line int `json:"line,omitempty,omitzero"`
+
+	// Listed Entries of a hand-made list that name it.
+	Listed   []Listed  `json:"listed,omitempty,omitzero"`
+	Modified time.Time `json:"modified"`
+	Near     Near      `json:"near,omitempty,omitzero"`
 
 	// Path From the place's root.
 	Path string `json:"path"`
@@ -300,6 +524,18 @@ type File struct {
 type FilePage struct {
 	Items []File `json:"items"`
 	Next  string `json:"next,omitempty,omitzero"`
+}
+
+// FileTrial defines model for FileTrial.
+type FileTrial struct {
+	// Displaced Files that would no longer be picked.
+	Displaced []File `json:"displaced"`
+	File      File   `json:"file"`
+
+	// Rows Rows it would add.
+	Rows   int64   `json:"rows"`
+	Steps  []Step  `json:"steps"`
+	Totals []Total `json:"totals"`
 }
 
 // Finding defines model for Finding.
@@ -325,21 +561,43 @@ type Health struct {
 // HealthStatus defines model for Health.Status.
 type HealthStatus string
 
+// Hold defines model for Hold.
+type Hold struct {
+	At        time.Time `json:"at"`
+	By        string    `json:"by"`
+	EndedAt   time.Time `json:"ended_at,omitempty,omitzero"`
+	EndedWhy  string    `json:"ended_why,omitempty,omitzero"`
+	Id        int64     `json:"id"`
+	In        bool      `json:"in"`
+	Note      string    `json:"note"`
+	Path      string    `json:"path"`
+	Until     time.Time `json:"until,omitempty,omitzero"`
+	WhileSame bool      `json:"while_same,omitempty,omitzero"`
+}
+
 // Input defines model for Input.
 type Input struct {
-	Counts     Counts   `json:"counts"`
+	Counts Counts `json:"counts"`
+
+	// Cures What would take in files that nearly match.
+	Cures      []Cure   `json:"cures"`
 	Definition string   `json:"definition"`
 	Deliveries []string `json:"deliveries"`
-	Folder     string   `json:"folder"`
+
+	// Findings About the set of files.
+	Findings []Finding `json:"findings"`
+	Folder   string    `json:"folder"`
 
 	// LastReceipt Receipt of the last delivered refresh, against which states are told.
-	LastReceipt int64   `json:"last_receipt,omitempty,omitzero"`
-	LastRefresh Refresh `json:"last_refresh,omitempty,omitzero"`
-	Name        string  `json:"name"`
-	Place       string  `json:"place"`
+	LastReceipt int64       `json:"last_receipt,omitempty,omitzero"`
+	LastRefresh Refresh     `json:"last_refresh,omitempty,omitzero"`
+	Name        string      `json:"name"`
+	Parameters  []Parameter `json:"parameters"`
+	Place       string      `json:"place"`
 
 	// Reachable Whether its place is.
 	Reachable bool      `json:"reachable"`
+	Rules     []Rule    `json:"rules"`
 	SavedAt   time.Time `json:"saved_at"`
 	SavedBy   string    `json:"saved_by"`
 	Title     string    `json:"title"`
@@ -357,6 +615,15 @@ type InputMark struct {
 type InputPage struct {
 	Items []Input `json:"items"`
 	Next  string  `json:"next,omitempty,omitzero"`
+}
+
+// Listed defines model for Listed.
+type Listed struct {
+	// Sheet Source sheet.
+	Sheet   string `json:"sheet,omitempty,omitzero"`
+	ToRow   int    `json:"to_row,omitempty,omitzero"`
+	ToSheet string `json:"to_sheet,omitempty,omitzero"`
+	ToTable string `json:"to_table,omitempty,omitzero"`
 }
 
 // Look defines model for Look.
@@ -383,6 +650,34 @@ type Look struct {
 	Why     string    `json:"why,omitempty,omitzero"`
 }
 
+// Near defines model for Near.
+type Near struct {
+	Kind NearKind `json:"kind"`
+
+	// Pattern The pattern that would take it in; empty if none can.
+	Pattern string `json:"pattern"`
+
+	// Says What keeps the file from matching.
+	Says string `json:"says"`
+}
+
+// NearKind defines model for Near.Kind.
+type NearKind string
+
+// NewHold defines model for NewHold.
+type NewHold struct {
+	// In true holds the file in, false out.
+	In   bool   `json:"in"`
+	Note string `json:"note,omitempty,omitzero"`
+	Path string `json:"path"`
+
+	// Until It lapses then.
+	Until time.Time `json:"until,omitempty,omitzero"`
+
+	// WhileSame It lapses when the file's bytes change.
+	WhileSame bool `json:"while_same,omitempty,omitzero"`
+}
+
 // NewPlace defines model for NewPlace.
 type NewPlace struct {
 	// Directory Absolute path on the service's machine.
@@ -392,6 +687,19 @@ type NewPlace struct {
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// Parameter defines model for Parameter.
+type Parameter struct {
+	Default string        `json:"default"`
+	Name    string        `json:"name"`
+	Type    ParameterType `json:"type"`
+
+	// Value What the default stands for now.
+	Value string `json:"value"`
+}
+
+// ParameterType defines model for Parameter.Type.
+type ParameterType string
 
 // Place defines model for Place.
 type Place struct {
@@ -457,6 +765,10 @@ type Receipt struct {
 	NotUsed int64         `json:"not_used"`
 	Number  int64         `json:"number"`
 
+	// Only The files it was asked for alone; it is no baseline then.
+	Only       []string          `json:"only,omitempty,omitzero"`
+	Parameters map[string]string `json:"parameters,omitempty,omitzero"`
+
 	// Previous Digest of the receipt before in the chain.
 	Previous string `json:"previous"`
 	Program  string `json:"program"`
@@ -471,8 +783,12 @@ type Receipt struct {
 
 // ReceiptFile defines model for ReceiptFile.
 type ReceiptFile struct {
-	Digest   string         `json:"digest"`
-	Findings []Finding      `json:"findings"`
+	Digest   string    `json:"digest"`
+	Findings []Finding `json:"findings"`
+
+	// Held Why a person held it in.
+	Held     string         `json:"held,omitempty,omitzero"`
+	Listed   []Listed       `json:"listed,omitempty,omitzero"`
 	Modified time.Time      `json:"modified"`
 	Path     string         `json:"path"`
 	Place    string         `json:"place"`
@@ -511,11 +827,12 @@ type Refresh struct {
 	Outcome Outcome `json:"outcome"`
 
 	// Problem What stopped it or made it fail.
-	Problem string       `json:"problem,omitempty,omitzero"`
-	Receipt int64        `json:"receipt,omitempty,omitzero"`
-	Rows    int64        `json:"rows"`
-	Stage   RefreshStage `json:"stage"`
-	Started time.Time    `json:"started,omitempty,omitzero"`
+	Problem string         `json:"problem,omitempty,omitzero"`
+	Receipt int64          `json:"receipt,omitempty,omitzero"`
+	Request RefreshRequest `json:"request,omitempty,omitzero"`
+	Rows    int64          `json:"rows"`
+	Stage   RefreshStage   `json:"stage"`
+	Started time.Time      `json:"started,omitempty,omitzero"`
 
 	// StoppedBy The files that stopped it.
 	StoppedBy []StoppingFile `json:"stopped_by"`
@@ -529,6 +846,33 @@ type RefreshPage struct {
 	Items []Refresh `json:"items"`
 	Next  string    `json:"next,omitempty,omitzero"`
 }
+
+// RefreshRequest defines model for RefreshRequest.
+type RefreshRequest struct {
+	// AsOf Moves windows and dates; the share stays as it is.
+	AsOf time.Time `json:"as_of,omitempty,omitzero"`
+
+	// Only Take just these files, this once.
+	Only []string `json:"only,omitempty,omitzero"`
+
+	// Set Values of parameters.
+	Set map[string]string `json:"set,omitempty,omitzero"`
+}
+
+// Rule defines model for Rule.
+type Rule struct {
+	// Files Files a pattern matches, or that another rule leaves out.
+	Files int64    `json:"files"`
+	Kind  RuleKind `json:"kind"`
+
+	// Line Line in the definition; 0 if it stands in none.
+	Line int    `json:"line"`
+	Off  bool   `json:"off"`
+	Text string `json:"text"`
+}
+
+// RuleKind defines model for Rule.Kind.
+type RuleKind string
 
 // SignInLink defines model for SignInLink.
 type SignInLink struct {
@@ -571,6 +915,46 @@ type Total struct {
 	Sum string `json:"sum"`
 }
 
+// Trial defines model for Trial.
+type Trial struct {
+	Captures []Field    `json:"captures"`
+	Counts   Counts     `json:"counts"`
+	Cures    []Cure     `json:"cures"`
+	Files    FilePage   `json:"files"`
+	Findings []Finding  `json:"findings"`
+	Gained   TrialFiles `json:"gained"`
+	Lost     TrialFiles `json:"lost"`
+	Rules    []Rule     `json:"rules"`
+}
+
+// TrialFiles defines model for TrialFiles.
+type TrialFiles struct {
+	// Files How many there are.
+	Files int64 `json:"files"`
+
+	// Items The first 100.
+	Items []File `json:"items"`
+}
+
+// TrialRequest defines model for TrialRequest.
+type TrialRequest struct {
+	AsOf       time.Time `json:"as_of,omitempty,omitzero"`
+	Cursor     string    `json:"cursor,omitempty,omitzero"`
+	Definition string    `json:"definition"`
+
+	// Input The saved input to compare with; its holds bind.
+	Input string `json:"input,omitempty,omitzero"`
+	Limit int    `json:"limit,omitempty,omitzero"`
+	Q     string `json:"q,omitempty,omitzero"`
+
+	// Set Values of parameters.
+	Set  map[string]string `json:"set,omitempty,omitzero"`
+	Show TrialRequestShow  `json:"show,omitempty,omitzero"`
+}
+
+// TrialRequestShow defines model for TrialRequest.Show.
+type TrialRequestShow string
+
 // Verdict defines model for Verdict.
 type Verdict string
 
@@ -585,8 +969,40 @@ type Verification struct {
 	Why   string `json:"why,omitempty,omitzero"`
 }
 
+// Version defines model for Version.
+type Version struct {
+	Definition string    `json:"definition"`
+	Digest     string    `json:"digest"`
+	SavedAt    time.Time `json:"saved_at"`
+	SavedBy    string    `json:"saved_by"`
+	Version    int64     `json:"version"`
+}
+
+// VersionPage defines model for VersionPage.
+type VersionPage struct {
+	Items []Version `json:"items"`
+	Next  string    `json:"next,omitempty,omitzero"`
+}
+
+// Vocabulary defines model for Vocabulary.
+type Vocabulary struct {
+	// Fields Of every file.
+	Fields    []Field  `json:"fields"`
+	Languages []string `json:"languages"`
+	Scratch   []struct {
+		Pattern string `json:"pattern"`
+		What    string `json:"what"`
+	} `json:"scratch"`
+
+	// Verbs By kind of field.
+	Verbs map[string][]string `json:"verbs"`
+}
+
 // Cursor defines model for Cursor.
 type Cursor = string
+
+// IfMatch defines model for IfMatch.
+type IfMatch = string
 
 // InputName defines model for InputName.
 type InputName = string
@@ -619,8 +1035,11 @@ type ListInputsParams struct {
 
 // SaveInputParams defines parameters for SaveInput.
 type SaveInputParams struct {
+	// Rename Whether the definition may give the input another name. The input stays the same one.
+	Rename *bool `form:"rename,omitempty" json:"rename,omitempty"`
+
 	// IfMatch The ETag of the version that was edited; another one by now is an error 412.
-	IfMatch string `json:"If-Match"`
+	IfMatch IfMatch `json:"If-Match"`
 }
 
 // ListChangesParams defines parameters for ListChanges.
@@ -632,6 +1051,19 @@ type ListChangesParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CopyInputJSONBody defines parameters for CopyInput.
+type CopyInputJSONBody struct {
+	Name string `json:"name"`
+}
+
+// CompareVersionsParams defines parameters for CompareVersions.
+type CompareVersionsParams struct {
+	From int64 `form:"from" json:"from"`
+
+	// To The newest if it is left out.
+	To *int64 `form:"to,omitempty" json:"to,omitempty"`
+}
+
 // ListFilesParams defines parameters for ListFiles.
 type ListFilesParams struct {
 	Verdict *Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
@@ -640,9 +1072,30 @@ type ListFilesParams struct {
 	// Reason A reason code.
 	Reason *string `form:"reason,omitempty" json:"reason,omitempty"`
 
+	// Near Only files that nearly match a pattern.
+	Near *bool `form:"near,omitempty" json:"near,omitempty"`
+
+	// Held Only files with a hold.
+	Held *bool `form:"held,omitempty" json:"held,omitempty"`
+
 	// Q A text the path contains, in any letter case.
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 
+	// Cursor The "next" of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit Most entries on the page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// TryFileParams defines parameters for TryFile.
+type TryFileParams struct {
+	// Path Where the file would be dropped, from the place's root or from the input's folder.
+	Path string `form:"path" json:"path"`
+}
+
+// ListVersionsParams defines parameters for ListVersions.
+type ListVersionsParams struct {
 	// Cursor The "next" of the page before.
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
@@ -682,8 +1135,20 @@ type CreateInputJSONRequestBody = DefinitionText
 // SaveInputJSONRequestBody defines body for SaveInput for application/json ContentType.
 type SaveInputJSONRequestBody = DefinitionText
 
+// CopyInputJSONRequestBody defines body for CopyInput for application/json ContentType.
+type CopyInputJSONRequestBody CopyInputJSONBody
+
+// CreateHoldJSONRequestBody defines body for CreateHold for application/json ContentType.
+type CreateHoldJSONRequestBody = NewHold
+
+// CreateRefreshJSONRequestBody defines body for CreateRefresh for application/json ContentType.
+type CreateRefreshJSONRequestBody = RefreshRequest
+
 // CreatePlaceJSONRequestBody defines body for CreatePlace for application/json ContentType.
 type CreatePlaceJSONRequestBody = NewPlace
+
+// TryDefinitionJSONRequestBody defines body for TryDefinition for application/json ContentType.
+type TryDefinitionJSONRequestBody = TrialRequest
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -797,15 +1262,79 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/changes (the `ListChanges` operationId).
 	ListChanges(ctx context.Context, input InputName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CopyInputWithBody Copy the definition to a new input. Its deliveries are given names of their own.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
+	CopyInputWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CopyInput Copy the definition to a new input. Its deliveries are given names of their own.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
+	CopyInput(ctx context.Context, input InputName, body CopyInputJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareVersions Lay two versions of the definition side by side, line by line.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/differences (the `CompareVersions` operationId).
+	CompareVersions(ctx context.Context, input InputName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFiles The roster, in natural order of path.
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/files (the `ListFiles` operationId).
 	ListFiles(ctx context.Context, input InputName, params *ListFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
+	// ListHolds The holds that bind, by path, and the last 50 that ended.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/holds (the `ListHolds` operationId).
+	ListHolds(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateHoldWithBody Hold a file in or out. A file that is held already is an error 409.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/holds (the `CreateHold` operationId).
+	CreateHoldWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateHold Hold a file in or out. A file that is held already is an error 409.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/holds (the `CreateHold` operationId).
+	CreateHold(ctx context.Context, input InputName, body CreateHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndHold Release a file from its hold.
+	//
+	// Corresponds with DELETE /api/v1/inputs/{input}/holds/{hold} (the `EndHold` operationId).
+	EndHold(ctx context.Context, input InputName, hold int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateRefreshWithBody Ask for a refresh. One that waits already for the same is joined.
+	//
+	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
-	CreateRefresh(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateRefreshWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
+	CreateRefresh(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryFileWithBody Tell what would become of a file that is not there yet. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/trials (the `TryFile` operationId).
+	TryFileWithBody(ctx context.Context, input InputName, params *TryFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListVersions Every saved version of the definition, the newest first.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/versions (the `ListVersions` operationId).
+	ListVersions(ctx context.Context, input InputName, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExplainFile The whole way to a file's verdict. The file need not exist.
 	//
@@ -858,10 +1387,29 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/sign-in-links (the `CreateSignInLink` operationId).
 	CreateSignInLink(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TryDefinitionWithBody Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/trials (the `TryDefinition` operationId).
+	TryDefinitionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDefinition Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/trials (the `TryDefinition` operationId).
+	TryDefinition(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// VerifyReceipts Recompute the chain of all receipts.
 	//
 	// Corresponds with GET /api/v1/verification (the `VerifyReceipts` operationId).
 	VerifyReceipts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetVocabulary The words that definitions are written with, and the scratch files that inputs leave out.
+	//
+	// Corresponds with GET /api/v1/vocabulary (the `GetVocabulary` operationId).
+	GetVocabulary(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHealth Tell that the service runs. Needs no token.
 	//
@@ -987,6 +1535,55 @@ func (c *Client) ListChanges(ctx context.Context, input InputName, params *ListC
 	return c.Client.Do(req)
 }
 
+// CopyInputWithBody Copy the definition to a new input. Its deliveries are given names of their own.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
+func (c *Client) CopyInputWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyInputRequestWithBody(c.Server, input, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CopyInput Copy the definition to a new input. Its deliveries are given names of their own.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
+func (c *Client) CopyInput(ctx context.Context, input InputName, body CopyInputJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyInputRequest(c.Server, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareVersions Lay two versions of the definition side by side, line by line.
+//
+// Corresponds with GET /api/v1/inputs/{input}/differences (the `CompareVersions` operationId).
+func (c *Client) CompareVersions(ctx context.Context, input InputName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareVersionsRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListFiles The roster, in natural order of path.
 //
 // Corresponds with GET /api/v1/inputs/{input}/files (the `ListFiles` operationId).
@@ -1002,11 +1599,126 @@ func (c *Client) ListFiles(ctx context.Context, input InputName, params *ListFil
 	return c.Client.Do(req)
 }
 
-// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
+// ListHolds The holds that bind, by path, and the last 50 that ended.
+//
+// Corresponds with GET /api/v1/inputs/{input}/holds (the `ListHolds` operationId).
+func (c *Client) ListHolds(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHoldsRequest(c.Server, input)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateHoldWithBody Hold a file in or out. A file that is held already is an error 409.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/holds (the `CreateHold` operationId).
+func (c *Client) CreateHoldWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateHoldRequestWithBody(c.Server, input, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateHold Hold a file in or out. A file that is held already is an error 409.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/holds (the `CreateHold` operationId).
+func (c *Client) CreateHold(ctx context.Context, input InputName, body CreateHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateHoldRequest(c.Server, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndHold Release a file from its hold.
+//
+// Corresponds with DELETE /api/v1/inputs/{input}/holds/{hold} (the `EndHold` operationId).
+func (c *Client) EndHold(ctx context.Context, input InputName, hold int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndHoldRequest(c.Server, input, hold)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateRefreshWithBody Ask for a refresh. One that waits already for the same is joined.
+//
+// Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
-func (c *Client) CreateRefresh(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateRefreshRequest(c.Server, input)
+func (c *Client) CreateRefreshWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateRefreshRequestWithBody(c.Server, input, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
+func (c *Client) CreateRefresh(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateRefreshRequest(c.Server, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryFileWithBody Tell what would become of a file that is not there yet. Nothing is recorded.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/trials (the `TryFile` operationId).
+func (c *Client) TryFileWithBody(ctx context.Context, input InputName, params *TryFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryFileRequestWithBody(c.Server, input, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListVersions Every saved version of the definition, the newest first.
+//
+// Corresponds with GET /api/v1/inputs/{input}/versions (the `ListVersions` operationId).
+func (c *Client) ListVersions(ctx context.Context, input InputName, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListVersionsRequest(c.Server, input, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1178,11 +1890,60 @@ func (c *Client) CreateSignInLink(ctx context.Context, reqEditors ...RequestEdit
 	return c.Client.Do(req)
 }
 
+// TryDefinitionWithBody Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/trials (the `TryDefinition` operationId).
+func (c *Client) TryDefinitionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDefinitionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDefinition Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/trials (the `TryDefinition` operationId).
+func (c *Client) TryDefinition(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDefinitionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // VerifyReceipts Recompute the chain of all receipts.
 //
 // Corresponds with GET /api/v1/verification (the `VerifyReceipts` operationId).
 func (c *Client) VerifyReceipts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyReceiptsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetVocabulary The words that definitions are written with, and the scratch files that inputs leave out.
+//
+// Corresponds with GET /api/v1/vocabulary (the `GetVocabulary` operationId).
+func (c *Client) GetVocabulary(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetVocabularyRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1427,6 +2188,33 @@ func NewSaveInputRequestWithBody(server string, input InputName, params *SaveInp
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Rename != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rename", *params.Rename, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -1523,6 +2311,122 @@ func NewListChangesRequest(server string, input InputName, params *ListChangesPa
 	return req, nil
 }
 
+// NewCopyInputRequest calls the generic CopyInput builder with application/json body
+func NewCopyInputRequest(server string, input InputName, body CopyInputJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCopyInputRequestWithBody(server, input, "application/json", bodyReader)
+}
+
+// NewCopyInputRequestWithBody constructs an http.Request for the CopyInput method, with any body, and a specified content type
+func NewCopyInputRequestWithBody(server string, input InputName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/copies", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompareVersionsRequest constructs an http.Request for the CompareVersions method
+func NewCompareVersionsRequest(server string, input InputName, params *CompareVersionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/differences", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListFilesRequest constructs an http.Request for the ListFiles method
 func NewListFilesRequest(server string, input InputName, params *ListFilesParams) (*http.Request, error) {
 	var err error
@@ -1594,6 +2498,30 @@ func NewListFilesRequest(server string, input InputName, params *ListFilesParams
 
 		}
 
+		if params.Near != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "near", *params.Near, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Held != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "held", *params.Held, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Q != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -1644,8 +2572,141 @@ func NewListFilesRequest(server string, input InputName, params *ListFilesParams
 	return req, nil
 }
 
-// NewCreateRefreshRequest constructs an http.Request for the CreateRefresh method
-func NewCreateRefreshRequest(server string, input InputName) (*http.Request, error) {
+// NewListHoldsRequest constructs an http.Request for the ListHolds method
+func NewListHoldsRequest(server string, input InputName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/holds", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateHoldRequest calls the generic CreateHold builder with application/json body
+func NewCreateHoldRequest(server string, input InputName, body CreateHoldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateHoldRequestWithBody(server, input, "application/json", bodyReader)
+}
+
+// NewCreateHoldRequestWithBody constructs an http.Request for the CreateHold method, with any body, and a specified content type
+func NewCreateHoldRequestWithBody(server string, input InputName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/holds", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndHoldRequest constructs an http.Request for the EndHold method
+func NewEndHoldRequest(server string, input InputName, hold int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "hold", hold, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/holds/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateRefreshRequest calls the generic CreateRefresh builder with application/json body
+func NewCreateRefreshRequest(server string, input InputName, body CreateRefreshJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateRefreshRequestWithBody(server, input, "application/json", bodyReader)
+}
+
+// NewCreateRefreshRequestWithBody constructs an http.Request for the CreateRefresh method, with any body, and a specified content type
+func NewCreateRefreshRequestWithBody(server string, input InputName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1670,7 +2731,141 @@ func NewCreateRefreshRequest(server string, input InputName) (*http.Request, err
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryFileRequestWithBody constructs an http.Request for the TryFile method, with any body, and a specified content type
+func NewTryFileRequestWithBody(server string, input InputName, params *TryFileParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/trials", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListVersionsRequest constructs an http.Request for the ListVersions method
+func NewListVersionsRequest(server string, input InputName, params *ListVersionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/versions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -2116,6 +3311,46 @@ func NewCreateSignInLinkRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTryDefinitionRequest calls the generic TryDefinition builder with application/json body
+func NewTryDefinitionRequest(server string, body TryDefinitionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryDefinitionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryDefinitionRequestWithBody constructs an http.Request for the TryDefinition method, with any body, and a specified content type
+func NewTryDefinitionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/trials")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewVerifyReceiptsRequest constructs an http.Request for the VerifyReceipts method
 func NewVerifyReceiptsRequest(server string) (*http.Request, error) {
 	var err error
@@ -2126,6 +3361,33 @@ func NewVerifyReceiptsRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetVocabularyRequest constructs an http.Request for the GetVocabulary method
+func NewGetVocabularyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/vocabulary")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2262,6 +3524,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/changes (the `ListChanges` operationId).
 	ListChangesWithResponse(ctx context.Context, input InputName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error)
 
+	// CopyInputWithBodyWithResponse Copy the definition to a new input. Its deliveries are given names of their own.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
+	CopyInputWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyInputResponse, error)
+
+	// CopyInputWithResponse Copy the definition to a new input. Its deliveries are given names of their own.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
+	CopyInputWithResponse(ctx context.Context, input InputName, body CopyInputJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyInputResponse, error)
+
+	// CompareVersionsWithResponse Lay two versions of the definition side by side, line by line.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/differences (the `CompareVersions` operationId).
+	CompareVersionsWithResponse(ctx context.Context, input InputName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error)
+
 	// ListFilesWithResponse The roster, in natural order of path.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2269,12 +3552,61 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/files (the `ListFiles` operationId).
 	ListFilesWithResponse(ctx context.Context, input InputName, params *ListFilesParams, reqEditors ...RequestEditorFn) (*ListFilesResponse, error)
 
-	// CreateRefreshWithResponse Ask for a refresh. One that waits already for the same is joined.
+	// ListHoldsWithResponse The holds that bind, by path, and the last 50 that ended.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
+	// Corresponds with GET /api/v1/inputs/{input}/holds (the `ListHolds` operationId).
+	ListHoldsWithResponse(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*ListHoldsResponse, error)
+
+	// CreateHoldWithBodyWithResponse Hold a file in or out. A file that is held already is an error 409.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/holds (the `CreateHold` operationId).
+	CreateHoldWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateHoldResponse, error)
+
+	// CreateHoldWithResponse Hold a file in or out. A file that is held already is an error 409.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/holds (the `CreateHold` operationId).
+	CreateHoldWithResponse(ctx context.Context, input InputName, body CreateHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateHoldResponse, error)
+
+	// EndHoldWithResponse Release a file from its hold.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/inputs/{input}/holds/{hold} (the `EndHold` operationId).
+	EndHoldWithResponse(ctx context.Context, input InputName, hold int64, reqEditors ...RequestEditorFn) (*EndHoldResponse, error)
+
+	// CreateRefreshWithBodyWithResponse Ask for a refresh. One that waits already for the same is joined.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
 	// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
-	CreateRefreshWithResponse(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*CreateRefreshResponse, error)
+	CreateRefreshWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateRefreshResponse, error)
+
+	// CreateRefreshWithResponse Ask for a refresh. One that waits already for the same is joined.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
+	CreateRefreshWithResponse(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRefreshResponse, error)
+
+	// TryFileWithBodyWithResponse Tell what would become of a file that is not there yet. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/trials (the `TryFile` operationId).
+	TryFileWithBodyWithResponse(ctx context.Context, input InputName, params *TryFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryFileResponse, error)
+
+	// ListVersionsWithResponse Every saved version of the definition, the newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/versions (the `ListVersions` operationId).
+	ListVersionsWithResponse(ctx context.Context, input InputName, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
 
 	// ExplainFileWithResponse The whole way to a file's verdict. The file need not exist.
 	//
@@ -2345,12 +3677,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/sign-in-links (the `CreateSignInLink` operationId).
 	CreateSignInLinkWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CreateSignInLinkResponse, error)
 
+	// TryDefinitionWithBodyWithResponse Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/trials (the `TryDefinition` operationId).
+	TryDefinitionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error)
+
+	// TryDefinitionWithResponse Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/trials (the `TryDefinition` operationId).
+	TryDefinitionWithResponse(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error)
+
 	// VerifyReceiptsWithResponse Recompute the chain of all receipts.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/verification (the `VerifyReceipts` operationId).
 	VerifyReceiptsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyReceiptsResponse, error)
+
+	// GetVocabularyWithResponse The words that definitions are written with, and the scratch files that inputs leave out.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/vocabulary (the `GetVocabulary` operationId).
+	GetVocabularyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVocabularyResponse, error)
 
 	// GetHealthWithResponse Tell that the service runs. Needs no token.
 	//
@@ -2662,6 +4015,109 @@ func (r ListChangesResponse) ContentType() string {
 	return ""
 }
 
+// CopyInputResponse201Headers the declared response headers of an HTTP 201 response for CopyInput
+type CopyInputResponse201Headers struct {
+	ETag string
+}
+
+type CopyInputResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Input
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *CopyInputResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CopyInputResponse) GetJSON201() *Input {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CopyInputResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CopyInputResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CopyInputResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CopyInputResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CopyInputResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Differences
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareVersionsResponse) GetJSON200() *Differences {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareVersionsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListFilesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2710,6 +4166,149 @@ func (r ListFilesResponse) ContentType() string {
 	return ""
 }
 
+type ListHoldsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Ended []Hold `json:"ended"`
+		Items []Hold `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHoldsResponse) GetJSON200() *struct {
+	Ended []Hold `json:"ended"`
+	Items []Hold `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHoldsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHoldsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHoldsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHoldsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHoldsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateHoldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Hold
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateHoldResponse) GetJSON201() *Hold {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateHoldResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateHoldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateHoldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateHoldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndHoldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndHoldResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndHoldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndHoldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndHoldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndHoldResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CreateRefreshResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2752,6 +4351,102 @@ func (r CreateRefreshResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CreateRefreshResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FileTrial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryFileResponse) GetJSON200() *FileTrial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryFileResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *VersionPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListVersionsResponse) GetJSON200() *VersionPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListVersionsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListVersionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3242,6 +4937,54 @@ func (r CreateSignInLinkResponse) ContentType() string {
 	return ""
 }
 
+type TryDefinitionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryDefinitionResponse) GetJSON200() *Trial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryDefinitionResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryDefinitionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryDefinitionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryDefinitionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryDefinitionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type VerifyReceiptsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3284,6 +5027,54 @@ func (r VerifyReceiptsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r VerifyReceiptsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetVocabularyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Vocabulary
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetVocabularyResponse) GetJSON200() *Vocabulary {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetVocabularyResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetVocabularyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetVocabularyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetVocabularyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetVocabularyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3427,6 +5218,45 @@ func (c *ClientWithResponses) ListChangesWithResponse(ctx context.Context, input
 	return ParseListChangesResponse(rsp)
 }
 
+// CopyInputWithBodyWithResponse Copy the definition to a new input. Its deliveries are given names of their own.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
+func (c *ClientWithResponses) CopyInputWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyInputResponse, error) {
+	rsp, err := c.CopyInputWithBody(ctx, input, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyInputResponse(rsp)
+}
+
+// CopyInputWithResponse Copy the definition to a new input. Its deliveries are given names of their own.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
+func (c *ClientWithResponses) CopyInputWithResponse(ctx context.Context, input InputName, body CopyInputJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyInputResponse, error) {
+	rsp, err := c.CopyInput(ctx, input, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyInputResponse(rsp)
+}
+
+// CompareVersionsWithResponse Lay two versions of the definition side by side, line by line.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/differences (the `CompareVersions` operationId).
+func (c *ClientWithResponses) CompareVersionsWithResponse(ctx context.Context, input InputName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error) {
+	rsp, err := c.CompareVersions(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareVersionsResponse(rsp)
+}
+
 // ListFilesWithResponse The roster, in natural order of path.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3440,17 +5270,108 @@ func (c *ClientWithResponses) ListFilesWithResponse(ctx context.Context, input I
 	return ParseListFilesResponse(rsp)
 }
 
-// CreateRefreshWithResponse Ask for a refresh. One that waits already for the same is joined.
+// ListHoldsWithResponse The holds that bind, by path, and the last 50 that ended.
 //
 // Returns a wrapper object for the known response body format(s).
 //
+// Corresponds with GET /api/v1/inputs/{input}/holds (the `ListHolds` operationId).
+func (c *ClientWithResponses) ListHoldsWithResponse(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*ListHoldsResponse, error) {
+	rsp, err := c.ListHolds(ctx, input, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHoldsResponse(rsp)
+}
+
+// CreateHoldWithBodyWithResponse Hold a file in or out. A file that is held already is an error 409.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/holds (the `CreateHold` operationId).
+func (c *ClientWithResponses) CreateHoldWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateHoldResponse, error) {
+	rsp, err := c.CreateHoldWithBody(ctx, input, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateHoldResponse(rsp)
+}
+
+// CreateHoldWithResponse Hold a file in or out. A file that is held already is an error 409.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/holds (the `CreateHold` operationId).
+func (c *ClientWithResponses) CreateHoldWithResponse(ctx context.Context, input InputName, body CreateHoldJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateHoldResponse, error) {
+	rsp, err := c.CreateHold(ctx, input, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateHoldResponse(rsp)
+}
+
+// EndHoldWithResponse Release a file from its hold.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/inputs/{input}/holds/{hold} (the `EndHold` operationId).
+func (c *ClientWithResponses) EndHoldWithResponse(ctx context.Context, input InputName, hold int64, reqEditors ...RequestEditorFn) (*EndHoldResponse, error) {
+	rsp, err := c.EndHold(ctx, input, hold, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndHoldResponse(rsp)
+}
+
+// CreateRefreshWithBodyWithResponse Ask for a refresh. One that waits already for the same is joined.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
 // Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
-func (c *ClientWithResponses) CreateRefreshWithResponse(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*CreateRefreshResponse, error) {
-	rsp, err := c.CreateRefresh(ctx, input, reqEditors...)
+func (c *ClientWithResponses) CreateRefreshWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateRefreshResponse, error) {
+	rsp, err := c.CreateRefreshWithBody(ctx, input, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseCreateRefreshResponse(rsp)
+}
+
+// CreateRefreshWithResponse Ask for a refresh. One that waits already for the same is joined.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
+func (c *ClientWithResponses) CreateRefreshWithResponse(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRefreshResponse, error) {
+	rsp, err := c.CreateRefresh(ctx, input, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateRefreshResponse(rsp)
+}
+
+// TryFileWithBodyWithResponse Tell what would become of a file that is not there yet. Nothing is recorded.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/trials (the `TryFile` operationId).
+func (c *ClientWithResponses) TryFileWithBodyWithResponse(ctx context.Context, input InputName, params *TryFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryFileResponse, error) {
+	rsp, err := c.TryFileWithBody(ctx, input, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryFileResponse(rsp)
+}
+
+// ListVersionsWithResponse Every saved version of the definition, the newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/versions (the `ListVersions` operationId).
+func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, input InputName, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error) {
+	rsp, err := c.ListVersions(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListVersionsResponse(rsp)
 }
 
 // ExplainFileWithResponse The whole way to a file's verdict. The file need not exist.
@@ -3588,6 +5509,32 @@ func (c *ClientWithResponses) CreateSignInLinkWithResponse(ctx context.Context, 
 	return ParseCreateSignInLinkResponse(rsp)
 }
 
+// TryDefinitionWithBodyWithResponse Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/trials (the `TryDefinition` operationId).
+func (c *ClientWithResponses) TryDefinitionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error) {
+	rsp, err := c.TryDefinitionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDefinitionResponse(rsp)
+}
+
+// TryDefinitionWithResponse Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/trials (the `TryDefinition` operationId).
+func (c *ClientWithResponses) TryDefinitionWithResponse(ctx context.Context, body TryDefinitionJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDefinitionResponse, error) {
+	rsp, err := c.TryDefinition(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDefinitionResponse(rsp)
+}
+
 // VerifyReceiptsWithResponse Recompute the chain of all receipts.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3599,6 +5546,19 @@ func (c *ClientWithResponses) VerifyReceiptsWithResponse(ctx context.Context, re
 		return nil, err
 	}
 	return ParseVerifyReceiptsResponse(rsp)
+}
+
+// GetVocabularyWithResponse The words that definitions are written with, and the scratch files that inputs leave out.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/vocabulary (the `GetVocabulary` operationId).
+func (c *ClientWithResponses) GetVocabularyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVocabularyResponse, error) {
+	rsp, err := c.GetVocabulary(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetVocabularyResponse(rsp)
 }
 
 // GetHealthWithResponse Tell that the service runs. Needs no token.
@@ -3844,6 +5804,85 @@ func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) 
 	return response, nil
 }
 
+// ParseCopyInputResponse parses an HTTP response from a CopyInputWithResponse call
+func ParseCopyInputResponse(rsp *http.Response) (*CopyInputResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CopyInputResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Input
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers CopyInputResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseCompareVersionsResponse parses an HTTP response from a CompareVersionsWithResponse call
+func ParseCompareVersionsResponse(rsp *http.Response) (*CompareVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Differences
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListFilesResponse parses an HTTP response from a ListFilesWithResponse call
 func ParseListFilesResponse(rsp *http.Response) (*ListFilesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -3877,6 +5916,104 @@ func ParseListFilesResponse(rsp *http.Response) (*ListFilesResponse, error) {
 	return response, nil
 }
 
+// ParseListHoldsResponse parses an HTTP response from a ListHoldsWithResponse call
+func ParseListHoldsResponse(rsp *http.Response) (*ListHoldsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHoldsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Ended []Hold `json:"ended"`
+			Items []Hold `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateHoldResponse parses an HTTP response from a CreateHoldWithResponse call
+func ParseCreateHoldResponse(rsp *http.Response) (*CreateHoldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateHoldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Hold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndHoldResponse parses an HTTP response from a EndHoldWithResponse call
+func ParseEndHoldResponse(rsp *http.Response) (*EndHoldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndHoldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateRefreshResponse parses an HTTP response from a CreateRefreshWithResponse call
 func ParseCreateRefreshResponse(rsp *http.Response) (*CreateRefreshResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -3897,6 +6034,72 @@ func ParseCreateRefreshResponse(rsp *http.Response) (*CreateRefreshResponse, err
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryFileResponse parses an HTTP response from a TryFileWithResponse call
+func ParseTryFileResponse(rsp *http.Response) (*TryFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FileTrial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListVersionsResponse parses an HTTP response from a ListVersionsWithResponse call
+func ParseListVersionsResponse(rsp *http.Response) (*ListVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest VersionPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -4242,6 +6445,39 @@ func ParseCreateSignInLinkResponse(rsp *http.Response) (*CreateSignInLinkRespons
 	return response, nil
 }
 
+// ParseTryDefinitionResponse parses an HTTP response from a TryDefinitionWithResponse call
+func ParseTryDefinitionResponse(rsp *http.Response) (*TryDefinitionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryDefinitionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseVerifyReceiptsResponse parses an HTTP response from a VerifyReceiptsWithResponse call
 func ParseVerifyReceiptsResponse(rsp *http.Response) (*VerifyReceiptsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4258,6 +6494,39 @@ func ParseVerifyReceiptsResponse(rsp *http.Response) (*VerifyReceiptsResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Verification
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetVocabularyResponse parses an HTTP response from a GetVocabularyWithResponse call
+func ParseGetVocabularyResponse(rsp *http.Response) (*GetVocabularyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetVocabularyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Vocabulary
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4321,12 +6590,33 @@ type ServerInterface interface {
 	// ListChanges The files whose state is not "same", against the last delivered refresh.
 	// (GET /api/v1/inputs/{input}/changes)
 	ListChanges(c *gin.Context, input InputName, params ListChangesParams)
+	// CopyInput Copy the definition to a new input. Its deliveries are given names of their own.
+	// (POST /api/v1/inputs/{input}/copies)
+	CopyInput(c *gin.Context, input InputName)
+	// CompareVersions Lay two versions of the definition side by side, line by line.
+	// (GET /api/v1/inputs/{input}/differences)
+	CompareVersions(c *gin.Context, input InputName, params CompareVersionsParams)
 	// ListFiles The roster, in natural order of path.
 	// (GET /api/v1/inputs/{input}/files)
 	ListFiles(c *gin.Context, input InputName, params ListFilesParams)
+	// ListHolds The holds that bind, by path, and the last 50 that ended.
+	// (GET /api/v1/inputs/{input}/holds)
+	ListHolds(c *gin.Context, input InputName)
+	// CreateHold Hold a file in or out. A file that is held already is an error 409.
+	// (POST /api/v1/inputs/{input}/holds)
+	CreateHold(c *gin.Context, input InputName)
+	// EndHold Release a file from its hold.
+	// (DELETE /api/v1/inputs/{input}/holds/{hold})
+	EndHold(c *gin.Context, input InputName, hold int64)
 	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
 	// (POST /api/v1/inputs/{input}/refreshes)
 	CreateRefresh(c *gin.Context, input InputName)
+	// TryFile Tell what would become of a file that is not there yet. Nothing is recorded.
+	// (POST /api/v1/inputs/{input}/trials)
+	TryFile(c *gin.Context, input InputName, params TryFileParams)
+	// ListVersions Every saved version of the definition, the newest first.
+	// (GET /api/v1/inputs/{input}/versions)
+	ListVersions(c *gin.Context, input InputName, params ListVersionsParams)
 	// ExplainFile The whole way to a file's verdict. The file need not exist.
 	// (GET /api/v1/inputs/{input}/why)
 	ExplainFile(c *gin.Context, input InputName, params ExplainFileParams)
@@ -4357,9 +6647,15 @@ type ServerInterface interface {
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(c *gin.Context)
+	// TryDefinition Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+	// (POST /api/v1/trials)
+	TryDefinition(c *gin.Context)
 	// VerifyReceipts Recompute the chain of all receipts.
 	// (GET /api/v1/verification)
 	VerifyReceipts(c *gin.Context)
+	// GetVocabulary The words that definitions are written with, and the scratch files that inputs leave out.
+	// (GET /api/v1/vocabulary)
+	GetVocabulary(c *gin.Context)
 	// GetHealth Tell that the service runs. Needs no token.
 	// (GET /health)
 	GetHealth(c *gin.Context)
@@ -4505,11 +6801,19 @@ func (siw *ServerInterfaceWrapper) SaveInput(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params SaveInputParams
 
+	// ------------- Optional query parameter "rename" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rename", c.Request.URL.Query(), &params.Rename, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rename: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	headers := c.Request.Header
 
 	// ------------- Required header parameter "If-Match" -------------
 	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch string
+		var IfMatch IfMatch
 		n := len(valueList)
 		if n != 1 {
 			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
@@ -4583,6 +6887,75 @@ func (siw *ServerInterfaceWrapper) ListChanges(c *gin.Context) {
 	siw.Handler.ListChanges(c, input, params)
 }
 
+// CopyInput operation middleware
+func (siw *ServerInterfaceWrapper) CopyInput(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CopyInput(c, input)
+}
+
+// CompareVersions operation middleware
+func (siw *ServerInterfaceWrapper) CompareVersions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareVersionsParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareVersions(c, input, params)
+}
+
 // ListFiles operation middleware
 func (siw *ServerInterfaceWrapper) ListFiles(c *gin.Context) {
 
@@ -4625,6 +6998,22 @@ func (siw *ServerInterfaceWrapper) ListFiles(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "near" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "near", c.Request.URL.Query(), &params.Near, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter near: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "held" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "held", c.Request.URL.Query(), &params.Held, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter held: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "q" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -4659,6 +7048,90 @@ func (siw *ServerInterfaceWrapper) ListFiles(c *gin.Context) {
 	siw.Handler.ListFiles(c, input, params)
 }
 
+// ListHolds operation middleware
+func (siw *ServerInterfaceWrapper) ListHolds(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListHolds(c, input)
+}
+
+// CreateHold operation middleware
+func (siw *ServerInterfaceWrapper) CreateHold(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CreateHold(c, input)
+}
+
+// EndHold operation middleware
+func (siw *ServerInterfaceWrapper) EndHold(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "hold" -------------
+	var hold int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "hold", c.Param("hold"), &hold, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter hold: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndHold(c, input, hold)
+}
+
 // CreateRefresh operation middleware
 func (siw *ServerInterfaceWrapper) CreateRefresh(c *gin.Context) {
 
@@ -4682,6 +7155,86 @@ func (siw *ServerInterfaceWrapper) CreateRefresh(c *gin.Context) {
 	}
 
 	siw.Handler.CreateRefresh(c, input)
+}
+
+// TryFile operation middleware
+func (siw *ServerInterfaceWrapper) TryFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryFile(c, input, params)
+}
+
+// ListVersions operation middleware
+func (siw *ServerInterfaceWrapper) ListVersions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListVersionsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListVersions(c, input, params)
 }
 
 // ExplainFile operation middleware
@@ -4946,6 +7499,19 @@ func (siw *ServerInterfaceWrapper) CreateSignInLink(c *gin.Context) {
 	siw.Handler.CreateSignInLink(c)
 }
 
+// TryDefinition operation middleware
+func (siw *ServerInterfaceWrapper) TryDefinition(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryDefinition(c)
+}
+
 // VerifyReceipts operation middleware
 func (siw *ServerInterfaceWrapper) VerifyReceipts(c *gin.Context) {
 
@@ -4957,6 +7523,19 @@ func (siw *ServerInterfaceWrapper) VerifyReceipts(c *gin.Context) {
 	}
 
 	siw.Handler.VerifyReceipts(c)
+}
+
+// GetVocabulary operation middleware
+func (siw *ServerInterfaceWrapper) GetVocabulary(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetVocabulary(c)
 }
 
 // GetHealth operation middleware
@@ -5012,6 +7591,15 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/files", wrapper.ListFiles)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/changes", wrapper.ListChanges)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/why", wrapper.ExplainFile)
+	router.POST(options.BaseURL+"/api/v1/inputs/:input/trials", wrapper.TryFile)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/holds", wrapper.ListHolds)
+	router.POST(options.BaseURL+"/api/v1/inputs/:input/holds", wrapper.CreateHold)
+	router.DELETE(options.BaseURL+"/api/v1/inputs/:input/holds/:hold", wrapper.EndHold)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/versions", wrapper.ListVersions)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/differences", wrapper.CompareVersions)
+	router.POST(options.BaseURL+"/api/v1/inputs/:input/copies", wrapper.CopyInput)
+	router.POST(options.BaseURL+"/api/v1/trials", wrapper.TryDefinition)
+	router.GET(options.BaseURL+"/api/v1/vocabulary", wrapper.GetVocabulary)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/refreshes", wrapper.CreateRefresh)
 	router.GET(options.BaseURL+"/api/v1/refreshes", wrapper.ListRefreshes)
 	router.GET(options.BaseURL+"/api/v1/refreshes/:refresh", wrapper.GetRefresh)
@@ -5313,6 +7901,94 @@ func (response ListChangesdefaultApplicationProblemPlusJSONResponse) VisitListCh
 	return err
 }
 
+type CopyInputRequestObject struct {
+	Input InputName `json:"input"`
+	Body  *CopyInputJSONRequestBody
+}
+
+type CopyInputResponseObject interface {
+	VisitCopyInputResponse(w http.ResponseWriter) error
+}
+
+type CopyInput201ResponseHeaders struct {
+	ETag string
+}
+
+type CopyInput201JSONResponse struct {
+	Body    Input
+	Headers CopyInput201ResponseHeaders
+}
+
+func (response CopyInput201JSONResponse) VisitCopyInputResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("ETag", fmt.Sprint(response.Headers.ETag))
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopyInputdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CopyInputdefaultApplicationProblemPlusJSONResponse) VisitCopyInputResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareVersionsRequestObject struct {
+	Input  InputName `json:"input"`
+	Params CompareVersionsParams
+}
+
+type CompareVersionsResponseObject interface {
+	VisitCompareVersionsResponse(w http.ResponseWriter) error
+}
+
+type CompareVersions200JSONResponse Differences
+
+func (response CompareVersions200JSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareVersionsdefaultApplicationProblemPlusJSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListFilesRequestObject struct {
 	Input  InputName `json:"input"`
 	Params ListFilesParams
@@ -5353,8 +8029,125 @@ func (response ListFilesdefaultApplicationProblemPlusJSONResponse) VisitListFile
 	return err
 }
 
+type ListHoldsRequestObject struct {
+	Input InputName `json:"input"`
+}
+
+type ListHoldsResponseObject interface {
+	VisitListHoldsResponse(w http.ResponseWriter) error
+}
+
+type ListHolds200JSONResponse struct {
+	Ended []Hold `json:"ended"`
+	Items []Hold `json:"items"`
+}
+
+func (response ListHolds200JSONResponse) VisitListHoldsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHoldsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHoldsdefaultApplicationProblemPlusJSONResponse) VisitListHoldsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateHoldRequestObject struct {
+	Input InputName `json:"input"`
+	Body  *CreateHoldJSONRequestBody
+}
+
+type CreateHoldResponseObject interface {
+	VisitCreateHoldResponse(w http.ResponseWriter) error
+}
+
+type CreateHold201JSONResponse Hold
+
+func (response CreateHold201JSONResponse) VisitCreateHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateHolddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateHolddefaultApplicationProblemPlusJSONResponse) VisitCreateHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndHoldRequestObject struct {
+	Input InputName `json:"input"`
+	Hold  int64     `json:"hold"`
+}
+
+type EndHoldResponseObject interface {
+	VisitEndHoldResponse(w http.ResponseWriter) error
+}
+
+type EndHold204Response struct {
+}
+
+func (response EndHold204Response) VisitEndHoldResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndHolddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndHolddefaultApplicationProblemPlusJSONResponse) VisitEndHoldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateRefreshRequestObject struct {
 	Input InputName `json:"input"`
+	Body  *CreateRefreshJSONRequestBody
 }
 
 type CreateRefreshResponseObject interface {
@@ -5381,6 +8174,87 @@ type CreateRefreshdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CreateRefreshdefaultApplicationProblemPlusJSONResponse) VisitCreateRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryFileRequestObject struct {
+	Input  InputName `json:"input"`
+	Params TryFileParams
+	Body   io.Reader
+}
+
+type TryFileResponseObject interface {
+	VisitTryFileResponse(w http.ResponseWriter) error
+}
+
+type TryFile200JSONResponse FileTrial
+
+func (response TryFile200JSONResponse) VisitTryFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryFiledefaultApplicationProblemPlusJSONResponse) VisitTryFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListVersionsRequestObject struct {
+	Input  InputName `json:"input"`
+	Params ListVersionsParams
+}
+
+type ListVersionsResponseObject interface {
+	VisitListVersionsResponse(w http.ResponseWriter) error
+}
+
+type ListVersions200JSONResponse VersionPage
+
+func (response ListVersions200JSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5784,6 +8658,45 @@ func (response CreateSignInLinkdefaultApplicationProblemPlusJSONResponse) VisitC
 	return err
 }
 
+type TryDefinitionRequestObject struct {
+	Body *TryDefinitionJSONRequestBody
+}
+
+type TryDefinitionResponseObject interface {
+	VisitTryDefinitionResponse(w http.ResponseWriter) error
+}
+
+type TryDefinition200JSONResponse Trial
+
+func (response TryDefinition200JSONResponse) VisitTryDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryDefinitiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryDefinitiondefaultApplicationProblemPlusJSONResponse) VisitTryDefinitionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type VerifyReceiptsRequestObject struct {
 }
 
@@ -5811,6 +8724,44 @@ type VerifyReceiptsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response VerifyReceiptsdefaultApplicationProblemPlusJSONResponse) VisitVerifyReceiptsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVocabularyRequestObject struct {
+}
+
+type GetVocabularyResponseObject interface {
+	VisitGetVocabularyResponse(w http.ResponseWriter) error
+}
+
+type GetVocabulary200JSONResponse Vocabulary
+
+func (response GetVocabulary200JSONResponse) VisitGetVocabularyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVocabularydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetVocabularydefaultApplicationProblemPlusJSONResponse) VisitGetVocabularyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5863,12 +8814,33 @@ type StrictServerInterface interface {
 	// ListChanges The files whose state is not "same", against the last delivered refresh.
 	// (GET /api/v1/inputs/{input}/changes)
 	ListChanges(ctx context.Context, request ListChangesRequestObject) (ListChangesResponseObject, error)
+	// CopyInput Copy the definition to a new input. Its deliveries are given names of their own.
+	// (POST /api/v1/inputs/{input}/copies)
+	CopyInput(ctx context.Context, request CopyInputRequestObject) (CopyInputResponseObject, error)
+	// CompareVersions Lay two versions of the definition side by side, line by line.
+	// (GET /api/v1/inputs/{input}/differences)
+	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
 	// ListFiles The roster, in natural order of path.
 	// (GET /api/v1/inputs/{input}/files)
 	ListFiles(ctx context.Context, request ListFilesRequestObject) (ListFilesResponseObject, error)
+	// ListHolds The holds that bind, by path, and the last 50 that ended.
+	// (GET /api/v1/inputs/{input}/holds)
+	ListHolds(ctx context.Context, request ListHoldsRequestObject) (ListHoldsResponseObject, error)
+	// CreateHold Hold a file in or out. A file that is held already is an error 409.
+	// (POST /api/v1/inputs/{input}/holds)
+	CreateHold(ctx context.Context, request CreateHoldRequestObject) (CreateHoldResponseObject, error)
+	// EndHold Release a file from its hold.
+	// (DELETE /api/v1/inputs/{input}/holds/{hold})
+	EndHold(ctx context.Context, request EndHoldRequestObject) (EndHoldResponseObject, error)
 	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
 	// (POST /api/v1/inputs/{input}/refreshes)
 	CreateRefresh(ctx context.Context, request CreateRefreshRequestObject) (CreateRefreshResponseObject, error)
+	// TryFile Tell what would become of a file that is not there yet. Nothing is recorded.
+	// (POST /api/v1/inputs/{input}/trials)
+	TryFile(ctx context.Context, request TryFileRequestObject) (TryFileResponseObject, error)
+	// ListVersions Every saved version of the definition, the newest first.
+	// (GET /api/v1/inputs/{input}/versions)
+	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
 	// ExplainFile The whole way to a file's verdict. The file need not exist.
 	// (GET /api/v1/inputs/{input}/why)
 	ExplainFile(ctx context.Context, request ExplainFileRequestObject) (ExplainFileResponseObject, error)
@@ -5899,9 +8871,15 @@ type StrictServerInterface interface {
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(ctx context.Context, request CreateSignInLinkRequestObject) (CreateSignInLinkResponseObject, error)
+	// TryDefinition Judge the files of the last look by a definition that is not saved. Nothing is recorded.
+	// (POST /api/v1/trials)
+	TryDefinition(ctx context.Context, request TryDefinitionRequestObject) (TryDefinitionResponseObject, error)
 	// VerifyReceipts Recompute the chain of all receipts.
 	// (GET /api/v1/verification)
 	VerifyReceipts(ctx context.Context, request VerifyReceiptsRequestObject) (VerifyReceiptsResponseObject, error)
+	// GetVocabulary The words that definitions are written with, and the scratch files that inputs leave out.
+	// (GET /api/v1/vocabulary)
+	GetVocabulary(ctx context.Context, request GetVocabularyRequestObject) (GetVocabularyResponseObject, error)
 	// GetHealth Tell that the service runs. Needs no token.
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -6156,6 +9134,77 @@ func (sh *strictHandler) ListChanges(ctx *gin.Context, input InputName, params L
 	}
 }
 
+// CopyInput operation middleware
+func (sh *strictHandler) CopyInput(ctx *gin.Context, input InputName) {
+	var request CopyInputRequestObject
+
+	request.Input = input
+
+	var body CopyInputJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CopyInput(ctx, request.(CopyInputRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CopyInput")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CopyInputResponseObject); ok {
+		if err := validResponse.VisitCopyInputResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareVersions operation middleware
+func (sh *strictHandler) CompareVersions(ctx *gin.Context, input InputName, params CompareVersionsParams) {
+	var request CompareVersionsRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareVersions(ctx, request.(CompareVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareVersionsResponseObject); ok {
+		if err := validResponse.VisitCompareVersionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListFiles operation middleware
 func (sh *strictHandler) ListFiles(ctx *gin.Context, input InputName, params ListFilesParams) {
 	var request ListFilesRequestObject
@@ -6183,11 +9232,129 @@ func (sh *strictHandler) ListFiles(ctx *gin.Context, input InputName, params Lis
 	}
 }
 
+// ListHolds operation middleware
+func (sh *strictHandler) ListHolds(ctx *gin.Context, input InputName) {
+	var request ListHoldsRequestObject
+
+	request.Input = input
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHolds(ctx, request.(ListHoldsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHolds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListHoldsResponseObject); ok {
+		if err := validResponse.VisitListHoldsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CreateHold operation middleware
+func (sh *strictHandler) CreateHold(ctx *gin.Context, input InputName) {
+	var request CreateHoldRequestObject
+
+	request.Input = input
+
+	var body CreateHoldJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateHold(ctx, request.(CreateHoldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateHold")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CreateHoldResponseObject); ok {
+		if err := validResponse.VisitCreateHoldResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndHold operation middleware
+func (sh *strictHandler) EndHold(ctx *gin.Context, input InputName, hold int64) {
+	var request EndHoldRequestObject
+
+	request.Input = input
+	request.Hold = hold
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndHold(ctx, request.(EndHoldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndHold")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndHoldResponseObject); ok {
+		if err := validResponse.VisitEndHoldResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CreateRefresh operation middleware
 func (sh *strictHandler) CreateRefresh(ctx *gin.Context, input InputName) {
 	var request CreateRefreshRequestObject
 
 	request.Input = input
+
+	var body CreateRefreshJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.CreateRefresh(ctx, request.(CreateRefreshRequestObject))
@@ -6202,6 +9369,62 @@ func (sh *strictHandler) CreateRefresh(ctx *gin.Context, input InputName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CreateRefreshResponseObject); ok {
 		if err := validResponse.VisitCreateRefreshResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryFile operation middleware
+func (sh *strictHandler) TryFile(ctx *gin.Context, input InputName, params TryFileParams) {
+	var request TryFileRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryFile(ctx, request.(TryFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryFileResponseObject); ok {
+		if err := validResponse.VisitTryFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListVersions operation middleware
+func (sh *strictHandler) ListVersions(ctx *gin.Context, input InputName, params ListVersionsParams) {
+	var request ListVersionsRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListVersions(ctx, request.(ListVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListVersionsResponseObject); ok {
+		if err := validResponse.VisitListVersionsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -6483,6 +9706,48 @@ func (sh *strictHandler) CreateSignInLink(ctx *gin.Context) {
 	}
 }
 
+// TryDefinition operation middleware
+func (sh *strictHandler) TryDefinition(ctx *gin.Context) {
+	var request TryDefinitionRequestObject
+
+	var body TryDefinitionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryDefinition(ctx, request.(TryDefinitionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryDefinition")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryDefinitionResponseObject); ok {
+		if err := validResponse.VisitTryDefinitionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // VerifyReceipts operation middleware
 func (sh *strictHandler) VerifyReceipts(ctx *gin.Context) {
 	var request VerifyReceiptsRequestObject
@@ -6500,6 +9765,30 @@ func (sh *strictHandler) VerifyReceipts(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(VerifyReceiptsResponseObject); ok {
 		if err := validResponse.VisitVerifyReceiptsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetVocabulary operation middleware
+func (sh *strictHandler) GetVocabulary(ctx *gin.Context) {
+	var request GetVocabularyRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetVocabulary(ctx, request.(GetVocabularyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetVocabulary")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetVocabularyResponseObject); ok {
+		if err := validResponse.VisitGetVocabularyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -6536,77 +9825,112 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7Fx7c+M4cv8qXUyqbrdCS56ZvUtO+5dvdibrxOOb8ji7lRpNuSCyJWJFAlwAtKy4/N1TePEhgRQ1lqey",
-	"qfvLMgUCjcavn+jWY5TwouQMmZLR7DHKkKQozMd3t2Sl/6YoE0FLRTmLZtE1KVCCyhDuUUjKGfCl+TfF",
-	"JWVUj5pEcSSTDAuiX1fbEqNZJJWgbBU9PT3FUUkEKVC5dd5WQnKxv9JthjCPGD6oeeQXKckKYYFLLlCv",
-	"QvW43ysU2yiOGCn0Qomdrk1CQR6ukK1UFs1+OD8/P493iYqjh7MVP9NPz+SalmfcEEHys5JTplBEsyXJ",
-	"JT7F0SUrK3Vtlnq065dEZc3yVH8fxZHA3ysqMI1mSlQ4xJA4uqIFVfsM+MClAmRKUJTAWc2Avp3nZpr2",
-	"UikuSZWraPZKb7ogD7SoCvOf/pcy92/ND73XFYqjGPIxJwkOMKTU3x/JkBtMkJbquioWKHrmFXbM4MxL",
-	"Lgqi7Mb+8kM0vGe9sEBZcibRAPM9oXklzL4SzhQyc0akLHOaEM2OaSn4IsfiX36T+sAeWyv/s8BlNIv+",
-	"adqI19R+K6cf7Vt2xe6R/5oRBRtkCjaCsxV8d/P+Lfz1hz//6/cTwxg3hREbXjmZLQUvUShqqV5s7wQS",
-	"RxBJU2oP7mNn0B5j9gHgnvDFb5go/WCxvZOKKDz1vEua25e7rHivH8MCc74xyDeC9ScJS56nKLQMjFgs",
-	"wzy9W5BkPZK4HJfqjldq5PCSJmuNuxGDn9o4/ew2Xc/QWrlNdIvpcetgvwS4+FOtfj289pCR8LwqWEvi",
-	"2hunDMPfFCglWWFYUNtbMlPEfpXmxWFqb/FB7ZPaGJN9YPz3xYerH4EqCVYagEogCqakpNP7V9Pm1TP7",
-	"/URLp8ZLywxoDRgyBDtbapER3kVO77UKDgihGi0QKV2hVAH+xtGaMoMuZFpnWdToOcgib/O1eYE5Pbz3",
-	"heCbsfRsMrRKb98c6/W1CFZ5Dlobx8CFEU5DEWyoyloHM4kO8dfsz1HtaIwd72q+hBj/7qHMCSMeH13e",
-	"LylLKVuZz1RhIQ/p4/f2hZZyIkKQrRFwbXKC/KxV7P5XVR4+A4kYgPOvGaoMLRs1fzWc9QNssW/BeY6E",
-	"2Um0JUp6VvD6eWi7n8wgMxrL8Vz6pLAMsegeRUoTdej1X9ywXQg4o25400xWM7i1YU9w3JxwCBvabgR0",
-	"HylVJeznPuO1x86AqTodtGg6Uh4LntIl3TEzKVF4pqiRmz26PWp3DKrghfUhtUf2JwmCczUJvd+AuzvD",
-	"JyvmCU/RO+R2aHiWfjloILyvY+yMQBlsuEhlcGpJ/yfw9t+04hjpGBwnKc/EONVKzgNdk9461EOYP4j1",
-	"j844d/Feo3MkTHMMYZQ54zysxe0SYfos/AOuSBrGxp6P0v6qYmMds5UgdgFvOReCr42G2RDB9IRxxLgK",
-	"G1HBNyOXGVbG1arHsO/wzzDD09xVeG6KEG9/RpJbMe+yViO7ku2983Vwmy5+P0yfm7F5I0SOiYtDB+2j",
-	"lCH8uVjGhENtx2+P5tR6XLsg79PcNZBt0BAcmhOp7nwwuadTXCTq1Z0eDI4ITEHgUqDMYiArQplUsMlo",
-	"koFRLhKIQFA8T0eqJEeImfEQw27csCGXzwbePc5Lkhkfstcb0V6cmQCo7HFEyD2md0SNN0v2jcU2fGJU",
-	"9ZiLFk5Hea/bw4h2DqddM65TFA4lzZIdPLa23NpLm5uxh3sHqL3S8oGIdUBze0EafaC76thloOzw3tVP",
-	"YTes0L+A4bjiPMCaJCNsZR2hUK7AhB+EcQNgbWdNdEILHCmAyNJjvKzBvIXx4LUGGLm2hd7YEG3FGfat",
-	"7DUV52uXKQWVEWW0kX5vJEEMN30rMK5A++uw2O4uNXLykaopoHTWtCyDCLD8A8JSyClbS7vphFd5aghe",
-	"WDoxBaJiIAoKLhW8Oj832dRRAZBbOwB3qYhQx2BnlJbyasnP7hHaVTk+k+QRZI8uroXFoaXhXUjernHz",
-	"0Z/JTiaGCkwUt0mOLs8vFpLnlUKTCvAJaoninprwoiBJRhkGHfgeoxVW0w0JIdL/XqmEFx1nb0Oosj6e",
-	"qJjz9mqjbRjKDSfiaElobj6YpLaoStVhUEPwGO4cTN/kPCF5cHpj+3On9IZAaBTjYKLngADRYOD1ST+G",
-	"TYYMqAJqZbyeqiPVY3C961Ns+2Yddf4uS9Twur3LECR6M6ApKkLzEIVEQUbKEhmmMSy5gBJ5mfeA1xm3",
-	"wByKQ8qBLHilgIaDa3dnELAc70iSgbmw0Uqc7NyojdJR+1ngsLZyEUIgO9/rhtkH4ZTAj1AJNvuNi3t8",
-	"mLkNzq4vPrw7fMbm28YVq2MNd1Sh470xYfJbHw7uZv/y0ZnX3iTeDo11XG4nD9NUBxBdeoi848vxhoHI",
-	"db+PbG1sX9rEBirO5DsvQJLC3ZyMtMwN5u4G8tKtUcd55z3x2zCkXZI9gOQBEr/WmRvjq+mxQ+yxl+jh",
-	"c0oI44wmJAeT57Zuirk/N/NBwjVHg5qjPzJoX1uNYmpbhAJ8daY7uBbj6q6SODZ7yeo73DF+ocB7yquA",
-	"bvzJcqfOOnbATq3rkWSEsj6duxKk6DGYdcQ9RmWMv0fRQ+8Kfh9yV2/4RtZJAwMBt6Xx6cvjHE7FFcnH",
-	"C92tHr6PjF37bM+2lsPWATZ8jeuANKA1QgondjqzpQxDPrDHaHO6jS/sbpLcpjuXqzV8O8poR6hrER5Q",
-	"9eF7hgGtcMrLg6+/EzgmTaQBvMZSHQN4gWSsavBZ/DFFAyeBbxxVshMoJJUQyDqw+PLcaK03z19jSxPR",
-	"5lab0y3QDmb+WyA8RSKnjekXSOfcNDr2BN7RMTnHYX/qiFt6M/YudYmXF8wmjXdAxtMy+q6x38UYCHo2",
-	"JsmSow55oCQy7L3wJk4fQqIP55tIqWdVF8TrNbmAgqSoP+qAvudOs3bQT2vmpXLyt5990AG9y0MgSTt5",
-	"CPePPsKQxjnavjtuOKSHKzecs9kwbnzqS79C2SqsH0K3nd7m+1PvGPNajBtTb7nYymY1EN8rDGmJYmfj",
-	"A5rnNDqyvnM5tX78RFfskl1RFkh65+7pweKrdXjqJmPanbfXIRhn7ayV02ODq/rrdS8UuzlJgdYzjiNp",
-	"kzz1BW3F1oxvWFAsTA1KIKuT0LRTwtFKePnCtq5IXFFWhw3dNEtAF/TWMZCtHJE8qGxiQw+Oa1rDTGtJ",
-	"WV9Z0xFOY88Jh0/STx8izLpTh+sJG9b0hD0XdcRzOGER2/scSVfhmE5WActwAZrBBckPJ57qOkU9UWjX",
-	"vzRFHx7Fw9WaIcT+goIuXblw6EILRxeQ6iMSUt05QRn3Sua88aFg2txpt8LP/XQGz9Me6RqlK/wu/Uz7",
-	"zDalFEklqNp+0jh2lQwofWrJ1H8n2pxiUwFu8413flijlkv6n2jzRZ5VRjoM7UiECVnd2Eyp0hZiU7bk",
-	"Ydv58+3tR0g4U4IkNdf+wyzurzsmcEsLd+V/8/4tvHnz5q8xoBBcmIdz5gu5wXk1kPKkKrToxpBTqaTr",
-	"bdgCYcBL8nuFYFsZYpcachN9+vni7PWf/6K1V4YPxOMdLnx1prmNoRJkxjfMClEr1aQpZFzN2X/dvj/7",
-	"t9jui+eQZERvz9+haUDLnMgMJaBMiHYYvpvPH66vY5jPq8frJ/13Pv9+Mtecz2mCzMZW7nA+XN5qZS5y",
-	"x2Q5m055iUzySiQ44WI1dS9NC6paqefIcrZ1Cz+LXhkHskRGShrNojeT88kbF2oZpPjaX7z3fSwrNIKr",
-	"hc3I3mVqktUCSfHODuq2oXx2GHNxf42xKyLVmXnj7PKnob6W0R0TX3a6DF6fn+90GCh8UHYrZ9JQ3G0t",
-	"CDTU7NwjmA2C3kEKc+OFziP4LiXK1krDFefr72OYR4JLhaLzJYO6NmFmqkDcGOZst33PukLdWZ1/9H1s",
-	"AKQHSVTzaAb2VGCDAqGgUmIag3aI5wzvUWxVRtkKCMONxpLNLtuulbClq7k39Q0aT9YcFERsjW2/R7dm",
-	"DEQaEUVxJpEp93gCN5hwxjDRjroVkc5BWzIlMHNfrqf3CDOmqR9hV1SqSztkD1+hvTRDpq4N6ik+ONK2",
-	"C40AUrtV5bgWlaZCJICvW9+NIWOtrzTOJl95btpL4TLAyLcCicLLVjMVSvU3nm5PtsWdFoSnrtVSosKn",
-	"PQa/Oi2DB5k7gcu6BisjEhaIrClhALq0+nxDJJRcSupuVAMNfCE63LCpGePIOP709gRj+mj+PvUKyL+j",
-	"ag71JcE7zNtvzahjlUHTZajF3OVkdowZua/lY2fy/V1r6r3n4vs2a/hgShWmP9alU5wZP4TxjbMIxo+B",
-	"H169rjsPd83k5fLsA1FJdlSf35f/O4L9/xl8bduoQQMEGG4G2nfhnTbL9QAqYY06NOgX96l1Dobt4ls3",
-	"5g9tGOuEe+CEL6wLz5c22zY5gS/TpO42GZdoK4t9Jc3c5E7mUdy6SewrUZ5Ez9JB/Sdf5617z/29b3UM",
-	"uNs7HcxNK8S406gbLsb3K4cX9j2W45at+0LGL7qLFNflkvC0t5276QZ5dswRIEAHGa6jXGUmCtQQinVY",
-	"SdgWclQKBSRE9tL3e1+P/etnddj/Qx8c0Ac2IDMnxYiqBMmBi1Tb7aU5zBcTdadKfPr4Gf7MgMt/U5cN",
-	"7JzZ65OdWZ3IDxvpuqnDXeQAF+DqSE9xhBdybQoMSa2a4e8MvTemI26S6+h4a0Y1OVEJv3HKMB20wy4f",
-	"F9TFpmmWsve2h/igy2j0wjLUM2i6futvun35JuK2xZ4m/9SnPFzWud9Z7OoT93sVdft2HHYmX0jI2+3G",
-	"oXwLSTIQVY6NS60E1WEaS2GjH1EFktD0VBpgk/EcYUO2oDgQn/dzxnMC3mkAhmiL3/GBSnU6vWDAMGz0",
-	"P9ohzzyU51zX2Yrtg5eVPXdyYdVgN/7srEc3WyUVkDx3c9tDGtCPH1s/p3LqyKnuAvjGyZDWoj08P4ni",
-	"TVMgbjqTW6kLyqGopIKcmitBbpQxgmW+VtR5zje7etee1vTR/B1MdzQH9kLa6eW4d7S+aH4LKKAvPLOm",
-	"Oefrr/Ah2pMPy4hpknhBvNomjJ5f76k7oiTZTODCZfBsNxJhrhXJ9C9g6vIrrkgiNrra51tOolw0HUR5",
-	"2APjmiQmNyik7faoqc2IBFOy1MW5uxeU00f3aRDrN63fZHohtPslep03d4/5jRDf/aWqDur3WTciWG4V",
-	"4v3BMyW7FYrfOmFiJG6JqSs28I3aTD/gEsHe5ZsHWuwqcy1FmQuvbEj1FS7TICBa8dMAAvyoUSkTX2h1",
-	"kiTBHwtfTWXXILZqtscGCgw3KBWYYoqvVhOhU9Vybj4eUJE98e35N45vT6cigz/O1+zyND/O1xYkSVfs",
-	"jLIz0+hrHIkBZ6BVW/eCLkFrlR62a2JPoeE+kDUCMdO5ek66YtJe2gi+kSiAshg4S3auru93SpGCCDX1",
-	"SlunxORLorRTGRV0pprfxTKdPWCqh7wKRyvBdRmZYUXKbXv6Kfh8g3pwpbBFAV+aUM1bdsffrP4llj6h",
-	"d7/V8oLcdCv0YM9VKYGomCPal1tFs89fOvYT87zpSeu8B9eIqWYvmLKqiV2sNdGjr7f6/EWbiLp86/MX",
-	"bQhsGYbVGLYsaKrN4/8GAAD//w==",
+	"7H3rchs3lvCroPr7qjKpaV3sZGZ35F8ex95oVnZcsjaprcilArsP2QibQAdAi+Kq9O5bOAD6RnQTtEjv",
+	"ZGt/SSTRuJz7Dacfk0ysKsGBa5VcPCYF0Bwk/vv2hi7M3xxUJlmlmeDJRfKBrkARXQC5B6mY4ETM8WMO",
+	"c8aZGXWapInKClhR87jeVJBcJEpLxhfJ09NTmlRU0hVot86bWioht1e6KYDcJhwe9G3iF6noAsgM5kKC",
+	"WYWZcb/XIDdJmnC6MgtldrruFlb04Qr4QhfJxffn5+fn6XBTafJwshAn5tsTtWTVicBN0PKkEoxrkMnF",
+	"nJYKntLkcv6e6qwIb9eAzG/Vg0cXVJM1VQRypiF/RSgXugBJBAcy2xAu1oQpQjkBKYUk37942RzNYqM9",
+	"2+X8xK6eJhJ+r5mEPLnQsoYpgKfJJa9q/QGneLQTV1QX7bTM/L7nnFdsxfQ2FN4LpQlwLRkogqe3SBvD",
+	"VonTdJfKYU7rUicXLwyiVvSBreoVfjIfGXcfGxwa/CxA7oXEjyXNYAIglfl9T4BcQwas0h/q1QzkyLzS",
+	"jpmceS7kimp7sL9+n0yf2SwsQVWCK0BmekdZWUs8Vya4Bo44olVVsowacJxVUsxKWP35N2UQ9thZ+f9L",
+	"mCcXyf87a0XCmf1VnX20T9kV+yj/BQkcuCZrKfiC/On63Rvyt+//8i/fniJg3BTI6qJ2cqaSogKpmd31",
+	"bHMngboN0TxnFnEfe4O2ALNNAO4bMfsNMm2+mG3ulKYaDj3vnJX24T4o3pmvyQxKsUbKR8b6RpG5KHOQ",
+	"hgciFiugzMemXjNdEEoKUeZ7zHY3o9ky8qglzPWdqHXkcA5Ujm0WJZ8ZUG7IyogtQklFtQbJIzdfsWwJ",
+	"edRWnro89atDUDND51xdkHQIJO0QocOBO93nAP7fOB4bkDEolkNYNbiDW6Aw1YMLIDK3dNIIkf0o1mRF",
+	"+Ybg74RpshZ1mRNNl4biIkG7ZDwPCLI0KRmHzg9dbBhZFjzcnEmlveLDbQUP5GCwA0CC0Dx/RWBV6Q1h",
+	"c8KNoswotwf0K7iTbq2h6EaFBXSXPPD0bnC7r9Rj0EEh9eLbYiJECD80Vo+XkFtUkYmyXvEwSMeBvQKl",
+	"6AJ2H8Xt1K3SPji92xt40NtbbW24bRz95+v3V68I04pYgY5GiyZntGJn9y/O2kdP7O+nRsEYFHWsL6PE",
+	"Q/bX4EidbYRPUbJ7Y0UE9IiOluk5W4DSQRbwvAHcqF0rTMwcdFZ24do+wJ0psfWDFOvY/awLkDDGXiUY",
+	"LVKXpWGTIiVCIiPgjqxSaBETYIsw9eOu3R5TB7sGLkHAs/kcJPAMrhzd9sGv2CJAOH8mgpcbwqwxWFIN",
+	"MiUnvS+NLGRWQXqYkyRN/pykyUkQ4NqR7/Q5cT9u8PR5AjbJXIpVrM5k3D7DNKzULlNqAMXWvKBS0g1+",
+	"Fl+k8syG8WG/o9CZ3z5UJeXU8/jgzIznjC/iz/LOPhA6hNcW2zzRWHrbP9VlmI8UQICyfikAPalWJ6Bn",
+	"an1DN8dMiBIot5MYgzgbWcGbiVPH/YSDcDRU8VD6pKEKgegeZM4yvevxn92wIcKdckLYtJM1AO4c2G84",
+	"bTEcoo13zJmefaoYikPkpzTh1tNJk9zaT5qt9pKOg9M4aYSLhTdXBkRORitdS/v/mIG/LT22zfnD0b2x",
+	"zXc9/qMZ85QmLN9DwoR1g2GZbxQxA7w07UdiQpMpDQEX46132+fGxaA8P1nRHIgZ7mx5ugLCNPryMVC6",
+	"sgsFgLQSOZuzgWlv6OgEqShERM7RmFrvgxkzaqi+k2Jl4xHGu/9GESmEDtqQrYTqz/DJ6ttM5OCNXTs0",
+	"PMu4MGvlUAChOKPB5VrIPGxIK/Zfgaf/bjR4pPm/n7h7pqBieWtK49Y7BLBLcO0QWCV8dFZyXy409BnJ",
+	"zmVQEfMoM8MuMba/G8loGTC1mUI6zCe9Z+vZcUFKwRcgyQyI9WijeXDsaHMnTmOe9VZsf5vXYt3xPmme",
+	"R5PeIXSnFpqW8dPcmOHb8wSiBh1l6Sxjt1TawVkY2VYnBBzAPCwItjzD7k81j43BLCS1C3gFPZNiiTbB",
+	"mkpuJkwTLnRYOUuxjlxm2nyqFyPu1ADECAy/576J4qYIwfZHoKWV6QOPQ1Ndq+7ZxTJ4TBeNj/AZ7Izt",
+	"E8HtiJCdRHW8OpttgmAEnkN+t89E9ol1EZ4v2sBgXdB0bGakm9DMo+Z9zTUr4/e/LlgJd6pvIjYbmFAk",
+	"jHuyRmimBvwhXGHyI8SUPhQ9JTZcwNowpLcyQ8HvbvzNheW2gp/REhtjiwGJ1w/ObAEyt1GRof4bM347",
+	"iqC1fftnez0TtUYrRwFG95rI3nNtZBsPD4cfqdJ3Pk+yrXPsD976MoOJOzjkRMJcgipSQheUcaXJumBZ",
+	"QdDWUYRKIDo+cO42gjPuOuq1GzYVCuonPaMg+NE/EvSvMUc14mBnBcaqRj1mppU1gwlTYWfZWK/xO72u",
+	"w1aGovd7yjP7xIh41EyP2NQd+R4Va9tEO6R2zbTJCTrabZfscWbnyJ2zdHGSetHTY9kefXjoe6mzwwpG",
+	"CfeeymXADPbCb5scR8hnKHFdatgOH139EEa4FdRHsMKvGn93YDwUAAEZ80nUMgOCvwa9Ly3unNUUyBSK",
+	"u2ba0IPa8+X2Ybb3LUQApVlB+QJ2ZAhdiYFxtjBWzFYQKfbQnohn18lEKMbijNyNXNuyVmzAfCFCMRG7",
+	"stcPQixduYhVyEYHmOciN8RhPbYCF5ooAE5mm+FSscnNOAEeiGMuWVUFKcDCj1Cek5LxpbNCMudEauM+",
+	"mn1CTqhOCdVkJZQmL87Po5X6J7d2SNZrKvU+tBMlhb3Y9bN7Cu2LVJ/u9RRkUZc2zOKopYVdSE58cCGm",
+	"6ehnCVqDvMuosv6Lkdta4JrwoIE7nZCJanO3MkI5TVQFZWn9MC3EXQ5QuX9VQctSrNGSvVN1VtxhMPXz",
+	"FydPh+aoJowHcqmTqdOAhbsEqFQbZ59LsbJWLeOL6HzTINsaRsE67FuxwMG1rAFLIVQ3K5wSrPIhotZh",
+	"y8a7NJ285MtwUZj3cQYjbR1Sk9NMJ3yg/oYvNSlppaxk7Cfq9/CRxuZcF8AbQHyjCCb0iOWAECTC2QQ2",
+	"ipiPXl4NA1kSMi1sOnboQChR1hrJs/DVYArkPcP464oa+oEgLe6VM2i3ENr6T7XOxKoXIFlTpi0/ypq7",
+	"CEnjRqCwESgl0mROWYn/YAWZrCvdEx7thltbPZRVtxVtj3tkju0XO5MuFUgm8tYsDcY+aFnDCGO7fIHZ",
+	"n/GTeK7IXEjCxXo3W3sD2QxKm1P69UKoiCGhndn4UmS0DB4UXbbSWU2TiQkzZjJvv0MDs2D4/pP52vIh",
+	"s0U+QpNmqn34fRNC12Zs1vjEWpdXuqcMImusoCUHTUPiDQmqoFUFHPIU6agCUZUjHO6s+hBRCpILQjH8",
+	"wMI2uKtiDOirtzQriCVoTGT1s2FxGfqtop6wueNCjwEvYNRP9WwdSiy9IrXkF78JeQ8PF+6AFx9ev3+7",
+	"G8eOB72v2gQxHapC6L3GZMsbH2ceFgKU0YU0o/n8wR6b7M54NdV1G/cZhFbVnZjHW5ZULceDCNZIH0u+",
+	"2fiS8xmcG6Ew72nc00jTvqW5u4kyo86o/cIXI6G+aZJ2NVOhwOL4Fr/UG4xx9szYKfC44vcgnjLKBWcZ",
+	"LZ2VoxtdhvORTBiIBiXHeEikW/oaF/XqsFAoyW3tm7DeF/quVhAbnudNVXnEYMHLzXghmc3ZUUWQSVBK",
+	"01JweNVoFzKjCrCgwJup8dHkfpTzyysyKgn3TNQB+f6DxXCTf+8xrKuAyAo6Uh5aSbGQdDWi9Jtgb4zY",
+	"iy/tM0PvVuI+5LNjFtXHq5GM3ZHiE/n7ed1HSZy2Zqnl5w4CW7imTTQxIPlCQjN1cr8j0EOBAM9nLXbb",
+	"gMAwhdspA29YcBCI7QmmRgxNqKtwZdKEZDtouVHwtoAxFimpQCrBiRliIwFBlmjLgb56Uc9oEnEiNmZ4",
+	"aQmV3of3JNBYSetLa2JuhRyEk9KkVj1PL6ulBN6j0M/PjZ6NFt80ZF4rXwtsodWFdId/JhMRHX44REKg",
+	"y15HSAtct+L+AMbmPjmuafN0jxp2HHuXu0D4EaP78fZc/F72qE0Ys9gmfEgbBC3BeJCkoipsDIo2NjRF",
+	"iT6E1DqeI6u6wJFZU0iC5ZNMkzll5UihYePvRDlav9dOpUQko6/d6P1MFaUd426Hykohli5oBjTvBc3c",
+	"B4P7kKja20ZxYHQsMmbH6j7E43MY5hHGF2HBEio58XaLJ5eeQdLwf2uuWCh20hItb2zdt+jwcO/gEyLr",
+	"MMK1KVk4kmC9bsl1RL4Orw7fY/6S52gS85wYGlGvrAteUAlEaboxjot1VeIDaiMeEV0C+a1GuxuUo6qU",
+	"6IIpIngG057Pij5c2h9f9O40tQEimwWO9oH6m/uZlrVNZLYuVUeGeGiHfKfrOmSPTmZqm4uZ7kKicleM",
+	"qG5yybIugZRADZJEdCRkGLxtr9rhVM4UN/i5Y4ZzLPrNzwb3tohiBXf+LnMw6husjb8KFsS/IueEzQ35",
+	"uGA345gTCxfKi/k8HP+Nu37kIq4ucu/u6Zk5p0Jgn9iCX/IrxgOp/9J9u/NC4DI8dZs37s87aobH2ZjW",
+	"tjRjg6v6SnNPAsPMrATrGltUG4noy1drvuRizYNYx7rgQGg6Y3mPvzpY24dQwgQxXtIfdesUH2/yoH6v",
+	"YaB1VNTYNa09vMYRDIcx6acPbcw6MbvvuHbkZDju8boJeeyOuqa2qkWxxUjiug7YY6+JAfCKlruj583d",
+	"WTNR8NThGv7u5aNIPx7KoOv8xdWoz6oobVTCrksAaHAcOHBh8A87b0oh5FFHIQeL3eZv/4lDlDFuUYsr",
+	"3xst0msO53bcGoINxYxS2TuPkyjt3fQC2LfUqgHH2GX+fYqCogxpD4JxuxHPv9tqjDP5sqarUET3n35p",
+	"dcSF9Y5Tug1ALPu0kotoQQzAjPFqZJi9QG9rVmaM5yMBuaa1zhe3wvl9u24lJDi/homaJqoQ6955ElqW",
+	"nbve9tOuVh2DZhxf1jvg5/YmW2OSTq4bsj1+Bsnmrp9OqEAToruWGMkglb5zJk/cI4WLZk7lRbAyvpNJ",
+	"2M6uGRoM20lRVp8/pZ9pBNgqCKJdVxnGQ+cHLijfJ+86AMBI+XcTUA3VgU8A6RA+vYf3EXz6n0VGZ3VJ",
+	"Q1035saqCSiTn+YE7kHaRjV7KJMRG6mkfFHTxb73W1QmfcO25qEt98dXVgY8IKqjDGfn1eL4EAADd/9n",
+	"kznS+BMObwET43ja+zpQ5uGgQV8zI/78nlqQdWH+OTSLgqyWTG8+Gdy5onpQnqOwAVomxJJB2wLNlrfc",
+	"+WHtaSr27+BudjpRiBSBsgmoxOyiG1toXdlOZIzPRVgJ/3hz85FkgmtJs0Yq/gMX9yWIp+SGrdzFoOt3",
+	"b8h33333t9R24cMvb7nvZEZc1JfkIqtXhlxTvBavXEPCDaGciIr+XgOxhkfqKhHcRJ9+fH3y8i9/NX5m",
+	"AQ/UeybktS/WxApJpohRldy6O53KBrNDLvQt/4+bdyf/mtpziZJkBTXH8zXfRmGpkqoCFAGV0Qpy8qfb",
+	"24cPH1Jye1s/fngyf29vvz29xQgMy4Db3JNDzvvLG+N2y9IBWV2cnYkKuMIrEadCLs7cQ2fGRGkrnRIL",
+	"2c6tmIvkBYZQKuC0YslF8t3p+el3LhWFlOI7B8G9bz65sOaI4QLUrZc51kZJoKu3dlC/wODXx3CbxCuq",
+	"9Ak+cXL5w1QzyuiWgZ8HbfZenp8PWuxpeND2KCcKd9zvrRfogjkoW8MDYouFnNxisP02IX/KqbadlsiV",
+	"EMtvU3KbSKE0yN6PnDR3gC7QwnRjuIuy2OdsWLY/q4vVfpsiAZlBCvRtckEsVsjauBUrphTkKZFA81uO",
+	"Ml0XjC8I5bA2tPSUdotcQ9K9gd6Z71D4ZB33FaqU5Irdg1szJVQhi4I8UcC1+/qUXEMmOIdMm6WRRXqI",
+	"tttULp5npvcUhqb4OIVdMaUv7ZAt+gqdpR1y5nqXPqU7R9p+mRGE1O3VuF+PxvYmVoC+bnw7QpVi11G6",
+	"MkD6Irw9pUnlHPE+IN9IoBouO91EQem/i3xzsCMOGpg99VWZljU8bQH4xWEBPAncU3LZ3KwsqCIzAN5e",
+	"uSFs3raDrYRSzBXwBrruhvbhhp3hGLeN/bG3xRhnj/j3aZRB/g10i9RjEu80bL82oPYVBm2bXcPmLjww",
+	"UGb0vuGPPSd3fYeNqBnvgtW6ImRFN2RhpGrTiLRJ5SDzkwawLq3WxFxdPiTUrleCqybf0mwd/3EfnfrP",
+	"ISL+N5NxV8sa8iOUcFhPdO8mb9Fp8wOYIkuodEijesFxZs2MaQ37xo35Q6vYNhi+jeHX1hlo+yQ8H19t",
+	"rcO6EApsJwN/BeQW82W3SdopHx1riXCaPEuaTWBeVI0X/QxZGTYnRLV5rjHR9/T3uFUW8Hf/eWwNw8D/",
+	"48LEoGeodLRw4qVjDbXFtfb6NbsHjirIX9Nmkog1nxQweb9TZ1DIvLFxdhcEG/MVBwrNNc08VDv29DGM",
+	"LVDa1R0wRUqYa19CEdoTdvD8wh0c0KN9hgruYGuEgrFBqcH/TOjiEKLyim6IXguvttS2YiOK5RirMX9T",
+	"2zFxtsG/RxOPTdpuVC2+843Kd9Nq2ygvDg1NO774NyOEF/Yd0uOWbboGxi86VKSuB2Im8glL1PcKfHZw",
+	"Z2sDP/FyM9bGqd/DPrQzzFMdxEKe2tjgTQChjbgm9sfYyGui4UG7t3voAgOSxgZJCeOE8g2xXRJIRtUo",
+	"Bn8fe0fLy2e9oeX/DModBqWNDSKmONW1pCURMgdpE7n6eLZik3IcFYY/CpuIeBa4+yZfU/EelXzyjXmH",
+	"KZb98nDhWYK5Nl+SHzY3t/UmwvBQlOB7Z1CNxQgYGLT95SnPW2/iL+d2DO70mdQxHTpEwB0nLOA7i3xl",
+	"M75dM4zLQ6DSrEGo739ChETj0uWWmheO4C0wWkqg+ab/wqnzv03a3kglZ4/mz5PNtZVgKzr7KHzL8wZ/",
+	"PWh+P17EbzbyW50vIPd9lLCoynq0h4DNNZRAFXjwYOMaX4LzPFJOg294KloKPoQ/MSFNnWd/NOcbGfK6",
+	"ubp5DJ4c3lTZfp3Vy/OXh15tjBub5pHuxovhI9cd5hCE+Fot7V3rJiRDfuLg0wGGJD1vzt3LPWz9qyK/",
+	"CcZR7o7TgpbM3UQ8PCHcyM072xZ5MPdWFFp23s5jr1/NgOQSb7SklvWG7dcNkJsftt+WFTIbHb+Nc9ie",
+	"3Zri49Ai0xDO7jZMPWOc4mYD+d6vF4Ru244HaP1SK+I8yZSsnXKwb25zL5Kx6t/+1GvvfQCrA8rSzuwJ",
+	"JBMrsI1aetqKC+1qWjegT8kHYRPOTBEJmTFXpxnCRwEmrc3xSNEfyYPo1o9NOhEeJofAo00R2ELX0UxC",
+	"ip9d9AvrHI/mWriSxSCq8Y03jMcIsRvvzwaFVTohrdLmVpot4fm60utIpNV9V1CoZIVmhb0W1iS1tWSQ",
+	"98SHoiw/lL+yLoRRLXRj48yudMoJM5vQRCHCAWy/S3hghyQ6JIZpmfLRDjmoC7uf82l7rMV5n7Fepz34",
+	"swtH+gU/ShNalm5ui6QJS/Rj55WsR/ANHdS+rnPYWXQE5gexPHPjHdrpbELGt4Ajq1ppUjLrNtp+P8QC",
+	"H7sClWI91LMWW2eP+HeyYqRF2JGk0/Ggt7e8aN8nHJAXHlhnpRDLLzDSu5NP8wi2NTwivdq2iSNvAG6a",
+	"ICu6PiWvXRGUbUBMues+jB0HIXfxB3edPkVZ7eMRBxEuZh9Ue7LHdpbkNVdrkJ0+qbjbgqomsNVBnbs6",
+	"oc4e3X+TtH7dea/zkajdLzHqvbqrHl+J4vtvu+5R/TboItJgnV4vf3B7fNgE52tXiiDHzSF3N2v9GzEw",
+	"oCuUf38UfmHYrsbKXsZdWsCmAr7AZJokiE6kaoIC/KioZKhvyXGQ9N8fi77aHiCTtNWAfcQPe2btaDO9",
+	"4XP8d4eIbCOJx4XMjgDf4URk8AX/3XjpoSPAii34CeMn2NsfDYkJY6DTSOKIJkFnlfFKj+UhJNx7ugRC",
+	"cTrX+YctuEKzdSbFWoHE5u+2cUuXUDvB0bEA5w/dG3zH8DB6V5u/cjRwNBL4Sy/CZ/RCJ/JnK65UG++w",
+	"wZ5uh4zn4/Qfdb5og8aqd3nVvlBj0+vg3AsP4oYiQoP3g9u6QQmFV3o3Tomp5LjxunY7Qay05dzYx9Sm",
+	"aducrL2f73tmIERyYd9IcpiMmRlca+jsQMzRVfeW3QC+vauhY/K/c4H0mMBtVxkRR+6lqgcKSJnJHAoa",
+	"IrVljmvJtAZ7la/FnbtZ2TXVbCTTdlayVYEI3KJ54+EYRN07EY8ITbfCCCTdLUoia+4owl8HTS5+/bwV",
+	"9W9aNPeeIx8Acmw6jNc+T+1inYke/X3QXz8b+6u5XvrrZ2Nl2WtiVh3ba4tnxvb87wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/definition"
@@ -17,10 +18,12 @@ func Commands() []Command {
 		{"demo", "", "Make the demo share and load it into the running service.", "jorvex demo", demoCommand},
 		{"sign-in", "", "Print a link that signs one browser in to the console, once.", "jorvex sign-in", signIn},
 		{"place", "list | show NAME | add NAME DIRECTORY", "List places, show one, or add one.", "jorvex place list", place},
-		{"input", "list | show NAME | add FILE | save FILE", "List inputs, show a definition, add one, or save a new version.", "jorvex input show daily-loadings", input},
+		{"input", inputVerbs, "List inputs; show, add, save, copy, rename or move a definition; list, compare or restore its versions.", "jorvex input show daily-loadings > mine.yaml", input},
 		{"look", "[PLACE]", "Look at a place now, or at all.", "jorvex look skerry-share", look},
-		{"files", "INPUT", "List the roster: every file with its verdict, state and reason.", "jorvex files daily-loadings -verdict left_out", files},
+		{"files", "INPUT | -try FILE", "List the roster: every file with its verdict, state and reason. Or try a definition that is not saved.", "jorvex files daily-loadings -near", files},
 		{"why", "INPUT FILE", "Tell the whole way to a file's verdict.", "jorvex why daily-loadings \"Berthing rules.pdf\"", why},
+		{"try", "INPUT FILE", "Tell what would become of a file that is not dropped yet. Nothing is recorded.", "jorvex try daily-loadings 'loadings 2026-11-25.csv' -as 'Eskvik/2026/loadings 2026-11-25.csv'", try},
+		{"hold", holdVerbs, "Hold a file in or out whatever the rules say, release it, or list the holds.", "jorvex hold out daily-loadings 'Eskvik/2026/loadings 2026-11-20.csv' -note 'figures are wrong'", hold},
 		{"changes", "INPUT", "List what is new, changed, removed or broken since the last delivery.", "jorvex changes daily-loadings", changesCommand},
 		{"refresh", "INPUT", "Read the picked files, deliver, and print the receipt's number.", "jorvex refresh daily-loadings", refresh},
 		{"refreshes", "[INPUT]", "List refreshes, the newest first.", "jorvex refreshes daily-loadings", refreshes},
@@ -53,7 +56,7 @@ func checkDefinition(_ context.Context, c *Call) error {
 	if err != nil {
 		return &exitError{Failed, fmt.Sprintf("the definition cannot be read: %v", err)}
 	}
-	def, err := definition.Parse(string(text))
+	def, err := definition.Parse(string(text), time.Now())
 	var invalid *definition.Invalid
 	if !errors.As(err, &invalid) && err != nil {
 		return err
@@ -250,104 +253,4 @@ func look(ctx context.Context, c *Call) error {
 		}
 	}
 	return nil
-}
-
-func input(ctx context.Context, c *Call) error {
-	c.listing()
-	verb, args, err := sub(c, map[string]int{"list": 0, "show": 1, "add": 1, "save": 1})
-	if err != nil {
-		return err
-	}
-	service, err := c.service()
-	if err != nil {
-		return err
-	}
-	switch verb {
-	case "list":
-		return c.listInputs(ctx, service)
-	case "show":
-		answer, err := service.GetInputWithResponse(ctx, args[0])
-		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
-		if c.json {
-			return c.printJSON(answer.JSON200)
-		}
-		fmt.Fprint(c.Stdout, answer.JSON200.Definition)
-		return nil
-	}
-	text, err := os.ReadFile(args[0])
-	if err != nil {
-		return &exitError{Failed, fmt.Sprintf("the definition cannot be read: %v", err)}
-	}
-	body := api.DefinitionText{Definition: string(text)}
-	var saved *api.Input
-	if verb == "add" {
-		answer, err := service.CreateInputWithResponse(ctx, body)
-		if err != nil {
-			return unreachable(err)
-		}
-		if saved = answer.JSON201; saved == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
-	} else if saved, err = c.save(ctx, service, body); err != nil {
-		return err
-	}
-	if c.json {
-		return c.printJSON(saved)
-	}
-	fmt.Fprintf(c.Stdout, "%s saved as version %d: %s of %s files picked, %s left out\n", saved.Name, saved.Version,
-		c.number(saved.Counts.Picked), c.number(saved.Counts.Files), c.number(saved.Counts.LeftOut))
-	return nil
-}
-
-// save saves a definition over the version that is newest now.
-func (c *Call) save(ctx context.Context, service *api.ClientWithResponses, body api.DefinitionText) (*api.Input, error) {
-	def, err := definition.Parse(body.Definition)
-	if err != nil {
-		return nil, &exitError{Failed, "the definition is not valid:\n" + err.Error()}
-	}
-	now, err := service.GetInputWithResponse(ctx, def.Input)
-	if err != nil {
-		return nil, unreachable(err)
-	}
-	if now.JSON200 == nil {
-		return nil, failure(now.ApplicationproblemJSONDefault, now.Body)
-	}
-	answer, err := service.SaveInputWithResponse(ctx, def.Input, &api.SaveInputParams{IfMatch: now.HTTPResponse.Header.Get("ETag")}, body)
-	if err != nil {
-		return nil, unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return nil, failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
-	return answer.JSON200, nil
-}
-
-func (c *Call) listInputs(ctx context.Context, service *api.ClientWithResponses) error {
-	all := api.InputPage{Items: []api.Input{}}
-	for {
-		answer, err := service.ListInputsWithResponse(ctx, &api.ListInputsParams{Limit: given(1000), Cursor: given(all.Next)})
-		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
-		all.Items = append(all.Items, answer.JSON200.Items...)
-		if all.Next = answer.JSON200.Next; all.Next == "" {
-			break
-		}
-	}
-	t := columns("input", ">picked", ">left out", ">held back", ">new", ">changed", ">removed", ">broken", "last refresh", "ended")
-	for _, in := range all.Items {
-		state := func(s api.State) string { return c.number(in.Counts.ByState[string(s)]) }
-		t.row(in.Name, c.number(in.Counts.Picked), c.number(in.Counts.LeftOut), c.number(in.Counts.HeldBack),
-			state(api.StateNew), state(api.StateChanged), state(api.StateRemoved), state(api.StateBroken),
-			word(string(in.LastRefresh.Outcome)), c.moment(in.LastRefresh.Ended))
-	}
-	return c.show(t, all)
 }

@@ -45,9 +45,9 @@ func demoCommand(ctx context.Context, c *Call) error {
 		return err
 	}
 	if c.json {
-		return c.printJSON(map[string]string{"place": demo.Place, "directory": filepath.Join(*dir, demo.Share), "input": "daily-loadings"})
+		return c.printJSON(map[string]string{"place": demo.Place, "directory": filepath.Join(*dir, demo.Share), "inputs": fmt.Sprint(len(demo.Inputs))})
 	}
-	fmt.Fprintf(c.Stdout, "the demo is loaded: place %s at %s, input daily-loadings\ntry: jorvex files daily-loadings -verdict left_out\n", demo.Place, filepath.Join(*dir, demo.Share))
+	fmt.Fprintf(c.Stdout, "the demo is loaded: place %s at %s, %s\ntry: jorvex files daily-loadings -verdict left_out\n", demo.Place, filepath.Join(*dir, demo.Share), plural(len(demo.Inputs), "input"))
 	return nil
 }
 
@@ -67,12 +67,14 @@ func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string,
 	if place.JSON201 == nil && place.StatusCode() != http.StatusConflict {
 		return failure(place.ApplicationproblemJSONDefault, place.Body)
 	}
-	input, err := service.CreateInputWithResponse(ctx, api.DefinitionText{Definition: demo.Input})
-	if err != nil {
-		return unreachable(err)
-	}
-	if input.JSON201 == nil && input.StatusCode() != http.StatusConflict {
-		return failure(input.ApplicationproblemJSONDefault, input.Body)
+	for _, definition := range demo.Inputs {
+		input, err := service.CreateInputWithResponse(ctx, api.DefinitionText{Definition: definition})
+		if err != nil {
+			return unreachable(err)
+		}
+		if input.JSON201 == nil && input.StatusCode() != http.StatusConflict {
+			return failure(input.ApplicationproblemJSONDefault, input.Body)
+		}
 	}
 	return nil
 }

@@ -13,6 +13,11 @@ import (
 func refresh(ctx context.Context, c *Call) error {
 	c.connected()
 	wait := c.Flags.Bool("wait", true, "wait until the refresh has ended")
+	set := parameters{}
+	c.Flags.Var(&set, "set", "`name=value` of a parameter; may be given several times")
+	var only paths
+	c.Flags.Var(&only, "only", "take just this `file`, this once; may be given several times")
+	asOf := c.Flags.String("as-of", "", "`day` or time that windows and dates are told against, as 2026-10-31; now if empty")
 	args, err := c.Parse(1, 1)
 	if err != nil {
 		return err
@@ -21,7 +26,13 @@ func refresh(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	answer, err := service.CreateRefreshWithResponse(ctx, args[0])
+	request := api.RefreshRequest{Set: set, Only: only}
+	if *asOf != "" {
+		if request.AsOf, err = parseMoment(*asOf, true); err != nil {
+			return Usage("-as-of: %s", err)
+		}
+	}
+	answer, err := service.CreateRefreshWithResponse(ctx, args[0], request)
 	if err != nil {
 		return unreachable(err)
 	}

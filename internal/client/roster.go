@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"jorvex/internal/api"
 )
@@ -12,15 +13,30 @@ func files(ctx context.Context, c *Call) error {
 	verdict := c.Flags.String("verdict", "", "only files with this `verdict`: picked, left_out or held_back")
 	state := c.Flags.String("state", "", "only files in this `state`: new, changed, removed, same, broken or unknown")
 	reason := c.Flags.String("reason", "", "only files with this reason `code`")
+	near := c.Flags.Bool("near", false, "only files that nearly match a pattern")
+	held := c.Flags.Bool("held", false, "only files with a hold")
 	text := c.Flags.String("contains", "", "only files whose path contains this `text`")
 	most := c.Flags.Int("most", 0, "at most this `number` of files; all if 0")
-	args, err := c.Parse(1, 1)
+	try := c.Flags.String("try", "", "judge by the definition in this `file`, which is not saved, and compare it with the saved one")
+	set := parameters{}
+	c.Flags.Var(&set, "set", "with -try: `name=value` of a parameter; may be given several times")
+	args, err := c.Parse(0, 1)
 	if err != nil {
 		return err
 	}
+	if *try != "" {
+		show := *verdict
+		if *near {
+			show = "near"
+		}
+		return c.tryDefinition(ctx, *try, show, *text, set, *most)
+	}
+	if len(args) == 0 {
+		return Usage("write: jorvex files INPUT, or jorvex files -try FILE")
+	}
 	return c.roster(ctx, *most, func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
 		answer, err := service.ListFilesWithResponse(ctx, args[0], &api.ListFilesParams{
-			Verdict: given(api.Verdict(*verdict)), State: given(api.State(*state)), Reason: given(*reason), Q: given(*text),
+			Verdict: given(api.Verdict(*verdict)), State: given(api.State(*state)), Reason: given(*reason), Near: given(*near), Held: given(*held), Q: given(*text),
 			Cursor: given(cursor), Limit: given(limit),
 		})
 		if err != nil {
@@ -74,9 +90,27 @@ func (c *Call) roster(ctx context.Context, most int, page func(service *api.Clie
 		fmt.Fprintln(c.Stdout, "no files")
 		return nil
 	}
+	t := c.fileTable(all.Items)
+	if err := c.show(t, all); err != nil {
+		return err
+	}
+	if all.Next != "" && !c.json && !c.csv {
+		fmt.Fprintf(c.Stdout, "… and more; -most 0 shows all\n")
+	}
+	return nil
+}
+
+// fileTable lists files with the reasons of their verdicts.
+func (c *Call) fileTable(files []api.File) *table {
 	t := columns("verdict", "state", ">size", "modified", "file", "reason")
-	for _, f := range all.Items {
+	for _, f := range files {
 		reason := f.Sentence
+		if f.Hold.Id > 0 && f.Reason != "held_in" && f.Reason != "held_out" {
+			reason += "; held " + inOrOut(f.Hold) + " by " + f.Hold.By
+		}
+		for _, l := range f.Listed {
+			reason += listedWords(l)
+		}
 		for _, found := range f.Findings {
 			if found.Grade == api.FindingGradeBroken || f.State != api.StateBroken {
 				reason += "; " + string(found.Grade) + ": " + found.Sentence
@@ -88,13 +122,22 @@ func (c *Call) roster(ctx context.Context, most int, page func(service *api.Clie
 		}
 		t.row(word(string(f.Verdict)), word(string(f.State)), c.bytes(f.Size), c.moment(f.Modified), f.Path, reason)
 	}
-	if err := c.show(t, all); err != nil {
-		return err
+	return t
+}
+
+// listedWords tells where an entry of a hand-made list takes rows from and to.
+func listedWords(l api.Listed) string {
+	words := ""
+	if l.Sheet != "" {
+		words += fmt.Sprintf("; sheet %q", l.Sheet)
 	}
-	if all.Next != "" && !c.json && !c.csv {
-		fmt.Fprintf(c.Stdout, "… and more; -most 0 shows all\n")
+	if target := strings.TrimSpace(l.ToTable + " " + l.ToSheet); target != "" {
+		words += fmt.Sprintf(" to %q", target)
 	}
-	return nil
+	if l.ToRow > 0 {
+		words += fmt.Sprintf(" from row %d", l.ToRow)
+	}
+	return words
 }
 
 func why(ctx context.Context, c *Call) error {
@@ -125,8 +168,20 @@ func why(ctx context.Context, c *Call) error {
 	case e.State != "":
 		fmt.Fprintf(c.Stdout, "state: %s\n", e.State)
 	}
+	c.printSteps(e.Steps)
+	for i, f := range e.Findings {
+		if i == 0 {
+			fmt.Fprintln(c.Stdout)
+		}
+		fmt.Fprintf(c.Stdout, "%s: %s; %s\n", f.Grade, f.Sentence, f.Suggest)
+	}
+	return nil
+}
+
+// printSteps prints the rules that were tried on a file.
+func (c *Call) printSteps(steps []api.Step) {
 	t := columns("", "rule", ">line", "says")
-	for _, s := range e.Steps {
+	for _, s := range steps {
 		mark, line := "", ""
 		if s.Decides {
 			mark = "=>"
@@ -138,11 +193,4 @@ func why(ctx context.Context, c *Call) error {
 	}
 	fmt.Fprintln(c.Stdout)
 	t.print(c.Stdout)
-	for i, f := range e.Findings {
-		if i == 0 {
-			fmt.Fprintln(c.Stdout)
-		}
-		fmt.Fprintf(c.Stdout, "%s: %s; %s\n", f.Grade, f.Sentence, f.Suggest)
-	}
-	return nil
 }

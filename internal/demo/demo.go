@@ -6,11 +6,15 @@ package demo
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
+
+	"github.com/xuri/excelize/v2"
 )
 
 // Options say what is made.
@@ -26,8 +30,39 @@ var (
 	vessels   = []string{"Petrel", "Gannet", "Fulmar", "Kittiwake"}
 )
 
-// Input is the definition of the input daily-loadings.
-const Input = `input: daily-loadings
+// Inputs are the definitions of the demo's inputs.
+var Inputs = []string{dailyLoadings, tariffCard, berthIncidents, quayInspections}
+
+const tariffCard = `input: tariff-card
+title: Tariff card in force
+place: skerry-share
+folder: tariffs
+pick:
+  - "tariff card <from:d MMMM yyyy>.xlsx"
+latest: {of: from}
+`
+
+const berthIncidents = `input: berth-incidents
+title: Berth incidents, whatever the folder
+place: skerry-share
+folder: incidents
+pick:
+  - "**/<what>.json"
+leave_out:
+  - name contains "draft"
+order: by modified
+`
+
+const quayInspections = `input: quay-inspections
+title: Quay inspections, picked by hand
+place: skerry-share
+folder: inspections
+list:
+  file: list.csv
+  columns: {file: Inspection, sheet: Sheet, to_sheet: Goes to, to_row: From row}
+`
+
+const dailyLoadings = `input: daily-loadings
 title: Daily loadings by terminal
 place: skerry-share
 folder: loadings
@@ -78,6 +113,9 @@ func Generate(dir string, o Options) error {
 		}
 	}
 	g.flaws(days)
+	g.tariffs()
+	g.incidents(days)
+	g.inspections(days)
 	g.junk(days)
 	return g.err
 }
@@ -219,4 +257,104 @@ func (g *generator) junk(days []time.Time) {
 	g.write(Share+"/loadings/timetable.xls", days[0], []byte("<!doctype html><html><title>Timetable</title><p>Please sign in to see the timetable.</html>\n"))
 	g.write(Share+"/loadings/old/daily-loadings last month.csv", days[0], []byte("day,terminal,sailing,vessel\r\n"))
 	g.write(Share+"/notes/contacts.txt", days[0], []byte("Questions about the share: the quay office at Aldersund.\n"))
+}
+
+// workbook returns a workbook of sheets with rows of cells.
+func (g *generator) workbook(sheets map[string][][]any) []byte {
+	f := excelize.NewFile()
+	defer f.Close()
+	for i, name := range slices.Sorted(maps.Keys(sheets)) {
+		if i == 0 {
+			_ = f.SetSheetName("Sheet1", name)
+		} else if _, err := f.NewSheet(name); err != nil && g.err == nil {
+			g.err = err
+		}
+		for n, cells := range sheets[name] {
+			if err := f.SetSheetRow(name, fmt.Sprintf("A%d", n+1), &cells); err != nil && g.err == nil {
+				g.err = err
+			}
+		}
+	}
+	var b bytes.Buffer
+	if err := f.Write(&b); err != nil && g.err == nil {
+		g.err = err
+	}
+	return b.Bytes()
+}
+
+// tariffs writes cards by the day they come into force: old ones, the one in
+// force, one that is not yet, and what people got wrong about them.
+func (g *generator) tariffs() {
+	first := time.Date(g.End.Year(), g.End.Month(), 1, 0, 0, 0, 0, time.UTC)
+	card := func(name string, written time.Time, cents int) {
+		rows := [][]any{{"Skerry Line tariff card"}, {}, {"Crossing", "Passenger", "Vehicle"}}
+		for i, from := range terminals {
+			to := terminals[(i+1)%len(terminals)]
+			rows = append(rows, []any{from + " to " + to, float64(cents+35*i) / 100, float64(4*cents+90*i) / 100})
+		}
+		g.write(Share+"/tariffs/"+name, written, g.workbook(map[string][][]any{"Tariffs": rows}))
+	}
+	for i, ago := range []int{11, 8, 5, 2, -1} {
+		from := first.AddDate(0, -ago, 0)
+		card("tariff card "+from.Format("2 January 2006")+".xlsx", from.AddDate(0, 0, -20), 840+25*i)
+	}
+	old := first.AddDate(0, -14, 0)
+	card("tariff_card "+old.Format("2 January 2006")+".xlsx", old.AddDate(0, 0, -20), 815)
+	card("tariff card 31 "+nextShort(first).Format("January 2006")+".xlsx", g.End.AddDate(0, 0, -30), 975)
+	g.write(Share+"/tariffs/~$tariff card "+first.Format("2 January 2006")+".xlsx", g.End, []byte("Lars"))
+	g.write(Share+"/tariffs/how tariffs are made.pdf", old, []byte("%PDF-1.4\n% How tariffs are made\n%%EOF\n"))
+}
+
+// nextShort returns the first month from one on that has no day 31.
+func nextShort(month time.Time) time.Time {
+	for month.AddDate(0, 1, -1).Day() == 31 {
+		month = month.AddDate(0, 1, 0)
+	}
+	return month
+}
+
+// incidents writes what berths report, at any depth of folders.
+func (g *generator) incidents(days []time.Time) {
+	kinds := []string{"line parted", "ramp stuck", "late pilot", "fender damage", "gangway fault"}
+	for i := range 18 {
+		day := days[max(0, len(days)-1-i*2)]
+		terminal := terminals[i%len(terminals)]
+		folder := fmt.Sprintf("%s/incidents/%d/", Share, day.Year())
+		switch i % 3 {
+		case 1:
+			folder += terminal + "/"
+		case 2:
+			folder += fmt.Sprintf("%s/berth %d/", terminal, 1+i%12)
+		}
+		line := fmt.Sprintf(`{"day":%q,"terminal":%q,"what":%q,"minutes":%d}`+"\n", day.Format(time.DateOnly), terminal, kinds[i%len(kinds)], 5+i*7%90)
+		g.write(folder+fmt.Sprintf("incident %d.json", i+1), day, []byte(line))
+	}
+	last := days[len(days)-1]
+	g.write(fmt.Sprintf("%s/incidents/%d/incident 19.json", Share, last.Year()), last, nil)
+	g.write(fmt.Sprintf("%s/incidents/%d/Eskvik/incident draft.json", Share, last.Year()), last, []byte("{}\n"))
+	g.write(fmt.Sprintf("%s/incidents/%d/Eskvik/berth 4.jpg", Share, last.Year()), last, []byte("\xff\xd8\xff\xe0\x00\x10JFIF\x00"))
+}
+
+// inspections writes workbooks and the list of those that belong, one of which
+// never came.
+func (g *generator) inspections(days []time.Time) {
+	written := days[len(days)/2]
+	list := "Inspection,Sheet,Goes to,From row,Asked for by\r\n"
+	row := 1
+	for i, terminal := range terminals {
+		name := fmt.Sprintf("%d/%s quays.xlsx", written.Year(), terminal)
+		rows := [][]any{{"Quay", "Depth (m)", "Sound"}}
+		for quay := range 3 {
+			rows = append(rows, []any{fmt.Sprintf("%s %d", terminal, quay+1), 5.5 + float64((i*7+quay*3)%40)/10, map[bool]string{true: "yes", false: "no"}[(i+quay)%5 != 0]})
+		}
+		if terminal != "Dunvara" {
+			g.write(Share+"/inspections/"+name, written, g.workbook(map[string][][]any{"Inspection": rows, "Photos": {{"none"}}}))
+		}
+		if terminal != "Fennay" {
+			list += fmt.Sprintf("%s,Inspection,All quays,%d,quay office\r\n", name, row)
+			row += len(rows)
+		}
+	}
+	g.write(Share+"/inspections/list.csv", written, []byte(list))
+	g.write(Share+"/inspections/2025 report.docx", written, []byte("PK\x03\x04 a letter"))
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jorvex/internal/core/definition"
+	"jorvex/internal/core/listing"
 	"jorvex/internal/core/selection"
 	"jorvex/internal/demo"
 )
@@ -45,16 +47,46 @@ func TestSameOptionsMakeTheSameFiles(t *testing.T) {
 	assert.NotEqual(t, tree(t, one), tree(t, other))
 }
 
-func TestDailyLoadingsPicksTheGoodFiles(t *testing.T) {
+// judged judges the demo's files by one of its definitions.
+func judged(t *testing.T, text string) (counts map[selection.Code]int, result *selection.Result) {
+	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, demo.Generate(dir, demo.Options{Seed: 1, End: friday}))
-	def, err := definition.Parse(demo.Input)
+	def, err := definition.Parse(text, friday)
 	require.NoError(t, err)
-	judge := selection.New(def, selection.Surroundings{})
-	counts := map[selection.Code]int{}
-	for path := range tree(t, dir+"/"+demo.Share) {
-		counts[judge.Decide(path).Code]++
+	var files []selection.File
+	for path, content := range tree(t, dir+"/"+demo.Share) {
+		files = append(files, selection.File{Path: path, Size: int64(len(content))})
 	}
+	around := selection.Surroundings{AsOf: friday, NearMisses: true}
+	if def.List != nil {
+		content, err := os.ReadFile(filepath.Join(dir, demo.Share, def.Folder, def.List.File))
+		require.NoError(t, err)
+		around.List, err = listing.Read(def.List, content)
+		require.NoError(t, err)
+	}
+	result = selection.New(def, around).Judge(files)
+	counts = map[selection.Code]int{}
+	for _, d := range result.Decisions {
+		if d.Code != selection.OutsideFolder {
+			counts[d.Code]++
+		}
+	}
+	return counts, result
+}
+
+func TestDefinitionsPickTheGoodFiles(t *testing.T) {
 	// Six terminals on forty working days, two of them late.
-	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 238, selection.NoPattern: 7, selection.ScratchFile: 2, selection.OutsideFolder: 1}, counts)
+	counts, r := judged(t, demo.Inputs[0])
+	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 238, selection.NoPattern: 7, selection.ScratchFile: 2}, counts)
+	assert.Len(t, r.Cures, 2, "a copy, a misspelt name")
+	counts, r = judged(t, demo.Inputs[1])
+	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 1, selection.NotLatest: 3, selection.NotYet: 1, selection.NoPattern: 3, selection.ScratchFile: 1}, counts)
+	assert.Len(t, r.Cures, 2, "an underscore, a day 31 that there is not")
+	counts, _ = judged(t, demo.Inputs[2])
+	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 19, selection.LeaveOutRule: 1, selection.NoPattern: 1}, counts)
+	counts, r = judged(t, demo.Inputs[3])
+	assert.Equal(t, map[selection.Code]int{selection.Listed: 4, selection.NotListed: 3}, counts)
+	require.Len(t, r.Missing, 1)
+	assert.Equal(t, "2026/Dunvara quays.xlsx", r.Missing[0].Path)
 }

@@ -111,18 +111,24 @@ func (s *Store) SaveChecks(ctx context.Context, checks []Check) error {
 	return s.Pool.SendBatch(ctx, batch).Close()
 }
 
-// KnownChecks returns for every digest with a check under a layout whether it
-// is broken.
-func (s *Store) KnownChecks(ctx context.Context, layout string) (map[string]bool, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT digest, broken FROM checks WHERE layout = $1", layout)
+// Known is what is known in short of bytes that were read under a layout.
+type Known struct {
+	Broken bool
+	Rows   int64 // kept
+}
+
+// KnownChecks returns what is known of every digest with a check under a
+// layout.
+func (s *Store) KnownChecks(ctx context.Context, layout string) (map[string]Known, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT digest, broken, rows_kept FROM checks WHERE layout = $1", layout)
 	if err != nil {
 		return nil, err
 	}
-	known := map[string]bool{}
+	known := map[string]Known{}
 	var digest string
-	var broken bool
-	_, err = pgx.ForEachRow(rows, []any{&digest, &broken}, func() error {
-		known[digest] = broken
+	var k Known
+	_, err = pgx.ForEachRow(rows, []any{&digest, &k.Broken, &k.Rows}, func() error {
+		known[digest] = k
 		return nil
 	})
 	return known, err

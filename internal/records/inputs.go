@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"jorvex/internal/core/finding"
 )
 
 // Input is an input with the newest version of its definition.
@@ -33,6 +35,31 @@ type Counts struct {
 	HeldBack int64            `json:"held_back"`
 	ByState  map[string]int64 `json:"by_state"`
 	ByReason map[string]int64 `json:"by_reason"`
+	Held     int64            `json:"held"`  // files with a hold
+	Near     int64            `json:"near"`  // near misses
+	Rules    []Rule           `json:"rules"` // in the order they are tried
+	Cures    []Cure           `json:"cures"`
+	// Findings are about the set: a rule that meets no file, a listed file that
+	// is missing.
+	Findings []finding.Finding `json:"findings"`
+}
+
+// Rule is one rule with the number of files it met.
+type Rule struct {
+	Kind  string `json:"kind"`
+	Text  string `json:"text"`
+	Line  int    `json:"line"`
+	Off   bool   `json:"off"`
+	Files int64  `json:"files"`
+}
+
+// Cure is a pattern that takes near misses in.
+type Cure struct {
+	Near
+	Beside string `json:"beside"`
+	Line   int    `json:"line"`
+	Path   string `json:"path"` // the first of the files, as filename.Show writes it
+	Files  int64  `json:"files"`
 }
 
 const selectInput = `SELECT i.id, i.name, i.place_id, p.name AS place, p.reachable AS place_reachable, p.why AS place_why,
@@ -112,9 +139,13 @@ func (s *Store) CreateInput(ctx context.Context, d NewDefinition) (int64, error)
 
 // SaveInput records a new version of an input's definition over the version
 // that was edited. If that is not the newest, it is ErrConflict.
+// A new name that is taken is ErrExists.
 func (s *Store) SaveInput(ctx context.Context, id, edited int64, d NewDefinition) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE inputs SET version = version + 1, place_id = $3, layout = $4 WHERE id = $1 AND version = $2", id, edited, d.PlaceID, d.Layout)
+		tag, err := tx.Exec(ctx, "UPDATE inputs SET version = version + 1, name = $5, place_id = $3, layout = $4 WHERE id = $1 AND version = $2", id, edited, d.PlaceID, d.Layout, d.Name)
+		if isUnique(err) {
+			return ErrExists
+		}
 		if err != nil {
 			return err
 		}
@@ -150,4 +181,25 @@ func saveVersion(ctx context.Context, tx pgx.Tx, id, version int64, d NewDefinit
 		}
 	}
 	return nil
+}
+
+// Version is one saved version of a definition.
+type Version struct {
+	Version int64
+	Text    string
+	Digest  string
+	SavedAt time.Time
+	SavedBy string
+}
+
+// Versions lists the versions of an input's definition before one (0 for the
+// newest), the newest first.
+func (s *Store) Versions(ctx context.Context, input, before int64, limit int) ([]Version, error) {
+	return all[Version](s.Pool.Query(ctx, `SELECT version, text, digest, saved_at, saved_by FROM definitions
+		WHERE input_id = $1 AND ($2 = 0 OR version < $2) ORDER BY version DESC LIMIT $3`, input, before, limit))
+}
+
+// Version returns one version of an input's definition, or ErrNotFound.
+func (s *Store) Version(ctx context.Context, input, version int64) (Version, error) {
+	return one[Version](s.Pool.Query(ctx, "SELECT version, text, digest, saved_at, saved_by FROM definitions WHERE input_id = $1 AND version = $2", input, version))
 }

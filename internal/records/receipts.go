@@ -14,11 +14,49 @@ func (s *Store) Receipt(ctx context.Context, number int64) (receipt.Stored, erro
 	return one[receipt.Stored](s.Pool.Query(ctx, "SELECT number, header, digest, previous FROM receipts WHERE number = $1", number))
 }
 
-// LastReceipt returns an input's newest receipt before a number (0 for the
-// newest of all), or ErrNotFound.
-func (s *Store) LastReceipt(ctx context.Context, input, before int64) (receipt.Stored, error) {
+// LastReceipt returns an input's newest receipt with some parameters, as
+// canonical JSON, before a number (0 for the newest of all), or ErrNotFound.
+// Receipts of named files alone do not count.
+func (s *Store) LastReceipt(ctx context.Context, input int64, parameters string, before int64) (receipt.Stored, error) {
 	return one[receipt.Stored](s.Pool.Query(ctx, `SELECT number, header, digest, previous FROM receipts
-		WHERE input_id = $1 AND ($2 = 0 OR number < $2) ORDER BY number DESC LIMIT 1`, input, before))
+		WHERE input_id = $1 AND parameters = $2 AND NOT once AND ($3 = 0 OR number < $3) ORDER BY number DESC LIMIT 1`, input, parameters, before))
+}
+
+// LastReceiptNumbers returns the number of each input's newest receipt, whatever
+// its parameters.
+func (s *Store) LastReceiptNumbers(ctx context.Context, inputs []int64) (map[int64]int64, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT input_id, max(number) FROM receipts WHERE input_id = ANY($1) GROUP BY input_id", inputs)
+	if err != nil {
+		return nil, err
+	}
+	last := map[int64]int64{}
+	var input, number int64
+	_, err = pgx.ForEachRow(rows, []any{&input, &number}, func() error { last[input] = number; return nil })
+	return last, err
+}
+
+// Made is one thing that was delivered.
+type Made struct {
+	Receipt int64
+	Kind    string
+	Name    string
+	InputID int64
+	Size    int64
+	Digest  string
+}
+
+// MadeSince lists the files that were delivered after a receipt.
+func (s *Store) MadeSince(ctx context.Context, receipt int64) ([]Made, error) {
+	return all[Made](s.Pool.Query(ctx, "SELECT * FROM delivered WHERE receipt > $1 AND kind = 'file' ORDER BY receipt", receipt))
+}
+
+// MadeBy returns the name of another input that delivered to a file or table
+// last, or ErrNotFound.
+func (s *Store) MadeBy(ctx context.Context, input int64, kind, name string) (string, error) {
+	type other struct{ Name string }
+	o, err := one[other](s.Pool.Query(ctx, `SELECT i.name FROM (SELECT input_id FROM delivered WHERE kind = $1 AND name = $2 ORDER BY receipt DESC LIMIT 1) d
+		JOIN inputs i ON i.id = d.input_id WHERE i.id <> $3`, kind, name, input))
+	return o.Name, err
 }
 
 // Verify recomputes the whole chain. The error is a *receipt.BrokenLink if it

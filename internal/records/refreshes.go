@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"jorvex/internal/core/definition"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/receipt"
 )
@@ -46,6 +47,14 @@ type Refresh struct {
 	StoppedBy []StoppingFile
 	Fence     int64
 	Receipt   int64 // 0 if it has none
+	Request   Request
+}
+
+// Request is what is asked of a refresh beside the input.
+type Request struct {
+	Set  definition.Values `json:"set,omitempty"`
+	AsOf *time.Time        `json:"as_of,omitempty"`
+	Only []string          `json:"only,omitempty"` // paths, as filename.Show writes them
 }
 
 // StoppingFile is a file that stopped a refresh.
@@ -58,7 +67,7 @@ type StoppingFile struct {
 // whoever asks: delivered is announced once everything is there.
 const selectRefresh = `SELECT f.id, f.input_id, CASE WHEN f.outcome = 'delivered' AND f.problem = ''
 	AND EXISTS (SELECT FROM publications p WHERE p.refresh_id = f.id) THEN 'running' ELSE f.outcome END AS outcome, f.asked_by, f.asked_at, f.as_of, f.started, f.ended, f.stage, f.files, f.files_done,
-	f.bytes, f.bytes_done, f.rows, f.problem, f.next, f.stopped_by, f.fence, i.name AS input, coalesce(r.number, 0) AS receipt
+	f.bytes, f.bytes_done, f.rows, f.problem, f.next, f.stopped_by, f.fence, f.request, i.name AS input, coalesce(r.number, 0) AS receipt
 	FROM refreshes f JOIN inputs i ON i.id = f.input_id LEFT JOIN receipts r ON r.refresh_id = f.id `
 
 // Refresh returns a refresh, or ErrNotFound.
@@ -84,14 +93,14 @@ func (s *Store) LastRefreshes(ctx context.Context, inputs []int64) (map[int64]Re
 }
 
 // AskRefresh records a waiting refresh and the job that will run it, in one
-// transaction. If one waits already for the same input it is joined.
-func (s *Store) AskRefresh(ctx context.Context, input int64, by string, at time.Time, job func(tx pgx.Tx, id int64) error) (int64, error) {
+// transaction. If one waits already for the same input and request it is joined.
+func (s *Store) AskRefresh(ctx context.Context, input int64, request Request, by string, at time.Time, job func(tx pgx.Tx, id int64) error) (int64, error) {
 	var id int64
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
-		err := tx.QueryRow(ctx, `INSERT INTO refreshes (input_id, outcome, asked_by, asked_at, as_of, stage)
-			VALUES ($1, 'waiting', $2, $3, $3, 'waiting') ON CONFLICT (input_id) WHERE outcome = 'waiting' DO NOTHING RETURNING id`, input, by, at).Scan(&id)
+		err := tx.QueryRow(ctx, `INSERT INTO refreshes (input_id, outcome, asked_by, asked_at, as_of, stage, request)
+			VALUES ($1, 'waiting', $2, $3, $3, 'waiting', $4) ON CONFLICT (input_id, request) WHERE outcome = 'waiting' DO NOTHING RETURNING id`, input, by, at, request).Scan(&id)
 		if errors.Is(err, pgx.ErrNoRows) {
-			return tx.QueryRow(ctx, "SELECT id FROM refreshes WHERE input_id = $1 AND outcome = 'waiting'", input).Scan(&id)
+			return tx.QueryRow(ctx, "SELECT id FROM refreshes WHERE input_id = $1 AND outcome = 'waiting' AND request = $2", input, request).Scan(&id)
 		}
 		if err != nil {
 			return err
@@ -108,8 +117,8 @@ const Lease = 15 * time.Second
 // number. ErrConflict says that it does not wait, or that another refresh of
 // the input runs; that one will see to it when it ends.
 func (s *Store) ClaimRefresh(ctx context.Context, id int64, at time.Time) (fence int64, err error) {
-	err = s.Pool.QueryRow(ctx, `UPDATE refreshes SET outcome = 'running', stage = 'looking', started = $2, as_of = $2,
-		fence = fence + 1, lease_until = now() + $3 WHERE id = $1 AND outcome = 'waiting' RETURNING fence`, id, at, Lease).Scan(&fence)
+	err = s.Pool.QueryRow(ctx, `UPDATE refreshes SET outcome = 'running', stage = 'looking', started = $2,
+		as_of = coalesce((request->>'as_of')::timestamptz, $2), fence = fence + 1, lease_until = now() + $3 WHERE id = $1 AND outcome = 'waiting' RETURNING fence`, id, at, Lease).Scan(&fence)
 	if isUnique(err) || errors.Is(err, pgx.ErrNoRows) {
 		err = ErrConflict
 	}
@@ -165,7 +174,7 @@ func (s *Store) EndRefresh(ctx context.Context, id, fence int64, at time.Time, e
 
 func nextWaiting(ctx context.Context, tx pgx.Tx, id int64, job func(tx pgx.Tx, id int64) error) error {
 	var next int64
-	err := tx.QueryRow(ctx, `SELECT id FROM refreshes WHERE outcome = 'waiting' AND input_id = (SELECT input_id FROM refreshes WHERE id = $1)`, id).Scan(&next)
+	err := tx.QueryRow(ctx, `SELECT id FROM refreshes WHERE outcome = 'waiting' AND input_id = (SELECT input_id FROM refreshes WHERE id = $1) ORDER BY id LIMIT 1`, id).Scan(&next)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil
 	}
@@ -192,6 +201,7 @@ type Commit struct {
 	Header         receipt.Header // Number and Previous are filled in
 	Publish        []func(ctx context.Context, tx pgx.Tx) error
 	Files          []Publication
+	Parameters     string // canonical JSON of the parameters' values
 	Job            func(tx pgx.Tx, id int64) error
 }
 
@@ -227,9 +237,15 @@ func (s *Store) CommitRefresh(ctx context.Context, c Commit) (receipt.Stored, er
 			return err
 		}
 		stored = receipt.Stored{Number: h.Number, Header: header, Digest: receipt.Digest(header), Previous: h.Previous}
-		if _, err := tx.Exec(ctx, "INSERT INTO receipts (number, refresh_id, input_id, header, digest, previous) VALUES ($1, $2, $3, $4, $5, $6)",
-			stored.Number, c.Refresh, c.InputID, stored.Header, stored.Digest, stored.Previous); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO receipts (number, refresh_id, input_id, header, digest, previous, parameters, once) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+			stored.Number, c.Refresh, c.InputID, stored.Header, stored.Digest, stored.Previous, c.Parameters, len(h.Only) > 0); err != nil {
 			return err
+		}
+		for _, d := range h.Deliveries {
+			if _, err := tx.Exec(ctx, "INSERT INTO delivered (receipt, kind, name, input_id, size, digest) VALUES ($1, $2, $3, $4, $5, $6)",
+				stored.Number, d.Kind, d.Name, c.InputID, d.Bytes, d.Digest); err != nil {
+				return err
+			}
 		}
 		if _, err := tx.Exec(ctx, "UPDATE chain SET number = $1, digest = $2", stored.Number, stored.Digest); err != nil {
 			return err

@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
 
+	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
 )
@@ -20,13 +22,26 @@ type RosterRow struct {
 	Reason   string
 	Sentence string
 	Rule     string
+	Line     int
 	Captures map[string]string
 	State    string
+	Near     *Near
+	Entries  []definition.Listed // of a hand-made list
+}
+
+// Near is a small difference that keeps a file from being picked.
+type Near struct {
+	Kind    string `json:"kind"`
+	Says    string `json:"says"`
+	Pattern string `json:"pattern"`
 }
 
 // Equal reports whether two rows say the same of a file.
 func (r RosterRow) Equal(o RosterRow) bool {
-	if r.Verdict != o.Verdict || r.Reason != o.Reason || r.Sentence != o.Sentence || r.Rule != o.Rule || r.State != o.State || len(r.Captures) != len(o.Captures) {
+	if r.Verdict != o.Verdict || r.Reason != o.Reason || r.Sentence != o.Sentence || r.Rule != o.Rule || r.State != o.State || r.Line != o.Line || len(r.Captures) != len(o.Captures) || (r.Near == nil) != (o.Near == nil) {
+		return false
+	}
+	if r.Near != nil && *r.Near != *o.Near || !slices.Equal(r.Entries, o.Entries) {
 		return false
 	}
 	for name, value := range r.Captures {
@@ -39,15 +54,25 @@ func (r RosterRow) Equal(o RosterRow) bool {
 
 // Roster returns all own rows of an input by file.
 func (s *Store) Roster(ctx context.Context, input int64) (map[int64]RosterRow, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT file_id, verdict, reason, sentence, rule, captures, state FROM roster WHERE input_id = $1", input)
+	rows, err := s.Pool.Query(ctx, "SELECT file_id, verdict, reason, sentence, rule, line, captures, state, near, entries FROM roster WHERE input_id = $1", input)
 	if err != nil {
 		return nil, err
 	}
 	roster := map[int64]RosterRow{}
 	var r RosterRow
-	var captures []byte
-	_, err = pgx.ForEachRow(rows, []any{&r.FileID, &r.Verdict, &r.Reason, &r.Sentence, &r.Rule, &captures, &r.State}, func() error {
-		r.Captures = nil
+	var captures, near, entries []byte
+	_, err = pgx.ForEachRow(rows, []any{&r.FileID, &r.Verdict, &r.Reason, &r.Sentence, &r.Rule, &r.Line, &captures, &r.State, &near, &entries}, func() error {
+		r.Captures, r.Near, r.Entries = nil, nil, nil
+		for _, part := range []struct {
+			text []byte
+			into any
+		}{{near, &r.Near}, {entries, &r.Entries}} {
+			if part.text != nil {
+				if err := json.Unmarshal(part.text, part.into); err != nil {
+					return err
+				}
+			}
+		}
 		if len(captures) > 2 {
 			if err := json.Unmarshal(captures, &r.Captures); err != nil {
 				return err
@@ -70,14 +95,21 @@ func (s *Store) SaveRoster(ctx context.Context, input int64, put []RosterRow, go
 		if _, err := tx.Exec(ctx, "DELETE FROM roster WHERE input_id = $1 AND file_id = ANY($2)", input, stale); err != nil {
 			return err
 		}
-		columns := []string{"input_id", "file_id", "sort_key", "verdict", "reason", "sentence", "rule", "captures", "state"}
+		columns := []string{"input_id", "file_id", "sort_key", "verdict", "reason", "sentence", "rule", "captures", "state", "line", "near", "entries"}
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"roster"}, columns, pgx.CopyFromSlice(len(put), func(i int) ([]any, error) {
 			r := &put[i]
 			captures := r.Captures
 			if captures == nil {
 				captures = map[string]string{}
 			}
-			return []any{input, r.FileID, filename.SortKey(r.Path), r.Verdict, r.Reason, r.Sentence, r.Rule, captures, r.State}, nil
+			var near, entries any
+			if r.Near != nil {
+				near = r.Near
+			}
+			if r.Entries != nil {
+				entries = r.Entries
+			}
+			return []any{input, r.FileID, filename.SortKey(r.Path), r.Verdict, r.Reason, r.Sentence, r.Rule, captures, r.State, r.Line, near, entries}, nil
 		}))
 		if err != nil {
 			return fmt.Errorf("record the roster: %w", err)
@@ -100,9 +132,13 @@ type Listed struct {
 	Reason   string
 	Sentence string
 	Rule     string
+	Line     int
 	Captures map[string]string
 	State    string
+	Near     *Near
+	Entries  []definition.Listed
 	Findings []finding.Finding
+	Hold     *Hold
 }
 
 // FilesQuery asks for a page of a roster, in natural order.
@@ -114,8 +150,19 @@ type FilesQuery struct {
 	Verdict string
 	State   string
 	Reason  string
+	Near    bool // only near misses
+	Held    bool // only files with a hold
 	Changed bool // only files whose state is not the same as before
 }
+
+const selectListed = `SELECT f.id, f.path, f.sort_key, f.size, f.modified, coalesce(f.digest, '') AS digest,
+	coalesce(r.verdict, '') AS verdict, coalesce(r.reason, '') AS reason, coalesce(r.sentence, '') AS sentence,
+	coalesce(r.rule, '') AS rule, coalesce(r.line, 0) AS line, r.captures, coalesce(r.state, '') AS state, r.near, r.entries,
+	coalesce(f.trouble, c.findings, '[]') AS findings,
+	CASE WHEN h.id IS NOT NULL THEN jsonb_build_object('ID', h.id, 'In', h.held_in, 'Note', h.note, 'By', h.placed_by, 'At', h.placed_at,
+		'Until', h.until, 'Digest', h.digest) END AS hold `
+
+const joinHold = ` LEFT JOIN holds h ON h.input_id = @input AND h.path = f.path AND h.ended_at IS NULL`
 
 // ruleless is the reason of files without a row.
 const ruleless = "no_pattern"
@@ -126,22 +173,21 @@ func (s *Store) ListFiles(ctx context.Context, q FilesQuery) ([]Listed, error) {
 	var b strings.Builder
 	args := pgx.NamedArgs{"input": q.Input.ID, "place": q.Input.PlaceID, "layout": q.Input.Layout, "from": from, "to": to,
 		"after": q.After, "limit": q.Limit, "verdict": q.Verdict, "state": q.State, "reason": q.Reason}
-	b.WriteString(`SELECT f.id, f.path, f.sort_key, f.size, f.modified, coalesce(f.digest, '') AS digest,
-		coalesce(r.verdict, '') AS verdict, coalesce(r.reason, '') AS reason, coalesce(r.sentence, '') AS sentence,
-		coalesce(r.rule, '') AS rule, r.captures, coalesce(r.state, '') AS state,
-		coalesce(f.trouble, c.findings, '[]') AS findings `)
-	own := q.State != "" || q.Changed || q.Reason != "" && q.Reason != ruleless || q.Verdict != "" && q.Verdict != "left_out"
+	b.WriteString(selectListed)
+	own := q.State != "" || q.Changed || q.Near || q.Held || q.Reason != "" && q.Reason != ruleless || q.Verdict != "" && q.Verdict != "left_out"
 	if own {
 		b.WriteString(`FROM roster r JOIN files f ON f.id = r.file_id
-			LEFT JOIN checks c ON c.digest = f.digest AND c.layout = @layout AND r.verdict = 'picked'
+			LEFT JOIN checks c ON c.digest = f.digest AND c.layout = @layout AND r.verdict = 'picked'` + joinHold + `
 			WHERE r.input_id = @input AND r.sort_key > @after`)
 	} else {
 		b.WriteString(`FROM files f LEFT JOIN roster r ON r.file_id = f.id AND r.input_id = @input
-			LEFT JOIN checks c ON c.digest = f.digest AND c.layout = @layout AND r.verdict = 'picked'
+			LEFT JOIN checks c ON c.digest = f.digest AND c.layout = @layout AND r.verdict = 'picked'` + joinHold + `
 			WHERE f.place_id = @place AND f.sort_key > @after AND f.sort_key >= @from AND f.sort_key < @to
 			AND (f.evidence <> 2 OR r.file_id IS NOT NULL)`)
 	}
 	for condition, set := range map[string]bool{
+		" AND r.near IS NOT NULL":                             q.Near,
+		" AND h.id IS NOT NULL":                               q.Held,
 		" AND r.state = @state":                               q.State != "",
 		" AND r.state NOT IN ('', 'same')":                    q.Changed,
 		" AND r.verdict = @verdict":                           q.Verdict != "" && own,
@@ -163,12 +209,8 @@ func (s *Store) ListFiles(ctx context.Context, q FilesQuery) ([]Listed, error) {
 
 // ListedFile returns one file of a roster by its raw path, or ErrNotFound.
 func (s *Store) ListedFile(ctx context.Context, in Input, path string) (Listed, error) {
-	return one[Listed](s.Pool.Query(ctx, `SELECT f.id, f.path, f.sort_key, f.size, f.modified, coalesce(f.digest, '') AS digest,
-		coalesce(r.verdict, '') AS verdict, coalesce(r.reason, '') AS reason, coalesce(r.sentence, '') AS sentence,
-		coalesce(r.rule, '') AS rule, r.captures, coalesce(r.state, '') AS state,
-		coalesce(f.trouble, c.findings, '[]') AS findings
-		FROM files f LEFT JOIN roster r ON r.file_id = f.id AND r.input_id = $1
-		LEFT JOIN checks c ON c.digest = f.digest AND c.layout = $2 AND r.verdict = 'picked'
-		WHERE f.place_id = $3 AND f.sort_key = $4 AND (f.evidence <> 2 OR r.file_id IS NOT NULL)`,
-		in.ID, in.Layout, in.PlaceID, filename.SortKey(path)))
+	return one[Listed](s.Pool.Query(ctx, selectListed+`FROM files f LEFT JOIN roster r ON r.file_id = f.id AND r.input_id = @input
+		LEFT JOIN checks c ON c.digest = f.digest AND c.layout = @layout AND r.verdict = 'picked'`+joinHold+`
+		WHERE f.place_id = @place AND f.sort_key = @key AND (f.evidence <> 2 OR r.file_id IS NOT NULL)`,
+		pgx.NamedArgs{"input": in.ID, "layout": in.Layout, "place": in.PlaceID, "key": filename.SortKey(path)}))
 }

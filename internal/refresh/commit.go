@@ -60,7 +60,7 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 	}
 	commit := records.Commit{
 		Refresh: r.row.ID, Fence: r.fence, InputID: r.row.InputID, Ended: header.Ended, Progress: r.progress(),
-		Header: header, Files: r.staged, Job: r.enqueue(ctx),
+		Header: header, Files: r.staged, Parameters: r.view.Parameters, Job: r.enqueue(ctx),
 	}
 	for _, t := range r.tables {
 		commit.Publish = append(commit.Publish, t.Publish)
@@ -95,7 +95,7 @@ func (r *run) header() (receipt.Header, error) {
 	h := receipt.Header{
 		Form: receipt.Version, Refresh: r.row.ID, InputID: in.ID, Input: in.Name,
 		Definition: receipt.DefinitionMark{Version: in.Version, Digest: in.Digest},
-		AsOf:       r.row.AsOf.UTC(), AskedBy: r.row.AskedBy, Started: r.row.Started.UTC(), Ended: r.Clock().UTC().Truncate(time.Microsecond),
+		AsOf:       r.row.AsOf.UTC(), Parameters: r.view.Definition.Values, Only: r.row.Request.Only, AskedBy: r.row.AskedBy, Started: r.row.Started.UTC(), Ended: r.Clock().UTC().Truncate(time.Microsecond),
 		Machine: r.Machine, Program: r.Program, Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: r.deliveries,
 	}
 	var names []string
@@ -124,7 +124,7 @@ func (r *run) header() (receipt.Header, error) {
 	}
 	for reason, n := range r.view.Counts.ByReason {
 		switch selection.Code(reason) {
-		case selection.PatternMatches, selection.NotSeen, selection.Gone:
+		case selection.PatternMatches, selection.Listed, selection.HeldIn, selection.Asked, selection.NotSeen, selection.Gone:
 		default:
 			h.LeftOut = append(h.LeftOut, receipt.ReasonCount{Reason: reason, Files: n})
 		}
@@ -175,6 +175,13 @@ func (f *fed) line(place string, names []string) receipt.File {
 		Place: place, Path: filename.Show(f.picked.Path), Size: f.reading.Mark.Size,
 		Modified: time.Unix(0, f.reading.Mark.Modified).UTC(), Digest: f.reading.Digest, Use: receipt.Current,
 		Read: f.shaped.Read, Kept: f.shaped.Kept, Part: f.digest, Totals: []receipt.Total{}, Findings: f.shaped.Findings,
+	}
+	line.Held = f.picked.Held
+	for _, e := range f.picked.Entries {
+		line.Listed = append(line.Listed, receipt.Listed{Sheet: e.Sheet, ToSheet: e.Target.Sheet, ToTable: e.Target.Table, ToRow: e.Target.Row})
+	}
+	if f.picked.SameAs != "" {
+		line.Findings = append(line.Findings[:len(line.Findings):len(line.Findings)], finding.New(finding.SameContent, "%s", filename.Show(f.picked.SameAs)))
 	}
 	if line.Findings == nil {
 		line.Findings = []finding.Finding{}

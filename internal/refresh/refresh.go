@@ -134,9 +134,10 @@ func (r *Runner) enqueue(ctx context.Context) func(tx pgx.Tx, id int64) error {
 	}
 }
 
-// Ask asks for a refresh of an input. One that waits already is joined.
-func (r *Runner) Ask(ctx context.Context, in records.Input, by string) (records.Refresh, error) {
-	id, err := r.Store.AskRefresh(ctx, in.ID, by, r.Clock(), r.enqueue(ctx))
+// Ask asks for a refresh of an input. One that waits already for the same
+// request is joined.
+func (r *Runner) Ask(ctx context.Context, in records.Input, request records.Request, by string) (records.Refresh, error) {
+	id, err := r.Store.AskRefresh(ctx, in.ID, request, by, r.Clock(), r.enqueue(ctx))
 	if err != nil {
 		return records.Refresh{}, err
 	}

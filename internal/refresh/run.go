@@ -8,7 +8,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
+	"jorvex/internal/core/finding"
 	"jorvex/internal/core/receipt"
 	"jorvex/internal/deliver"
 	"jorvex/internal/records"
@@ -115,12 +117,20 @@ func (r *run) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if r.view, err = r.Watcher.Prepare(ctx, in); err != nil {
+	if r.view, err = r.Watcher.Prepare(ctx, in, r.row.Request); err != nil {
 		return err
 	}
+	if err := r.targets(ctx); err != nil {
+		return err
+	}
+	broken, unusable := finding.AnyBroken(r.view.Findings)
 	switch {
 	case r.view.Unreachable != "":
 		return &stopped{problem: fmt.Sprintf("the place %s cannot be reached: %s", in.Place, r.view.Unreachable), next: "make it reachable and refresh again"}
+	case unusable:
+		return &stopped{problem: broken.Sentence, next: broken.Suggest + " and refresh again"}
+	case len(r.view.NotThere) > 0:
+		return &stopped{problem: fmt.Sprintf("%s named for this once is not there: %s", count(len(r.view.NotThere), "file"), r.view.NotThere[0]), next: "name files that jorvex files lists"}
 	case len(r.view.HeldBack) > 0:
 		return &stopped{
 			problem: fmt.Sprintf("%s lie in folders that cannot be listed, the first is %s", count(len(r.view.HeldBack), "file"), filename.Show(r.view.HeldBack[0])),
@@ -132,6 +142,34 @@ func (r *run) look(ctx context.Context) error {
 	for _, p := range r.view.Picked {
 		r.files = append(r.files, &fed{picked: p, done: make(chan struct{})})
 		r.bytes += p.Mark.Size
+	}
+	return nil
+}
+
+// targets sees that no delivery overwrites what another input, or the same with
+// other parameters, delivers.
+func (r *run) targets(ctx context.Context) error {
+	def := r.view.Definition
+	usual, err := definition.Parse(r.view.Input.Text, r.row.AsOf)
+	if err != nil {
+		return err
+	}
+	for _, d := range def.Delivery {
+		for _, p := range def.Parameters {
+			if def.Values[p.Name] != usual.Values[p.Name] && !d.Takes(p.Name) {
+				return &stopped{
+					problem: fmt.Sprintf("the delivery %s would be overwritten with what %s=%s gives, since its name lacks $%s", d.Name(), p.Name, def.Values[p.Name], p.Name),
+					next:    fmt.Sprintf("put $%s into the delivery's name", p.Name),
+				}
+			}
+		}
+		other, err := r.Store.MadeBy(ctx, r.view.Input.ID, d.Kind(), d.Name())
+		if err == nil {
+			return &stopped{problem: fmt.Sprintf("the %s %s is delivered by the input %s", d.Kind(), d.Name(), other), next: "give the delivery another name"}
+		}
+		if !errors.Is(err, records.ErrNotFound) {
+			return err
+		}
 	}
 	return nil
 }

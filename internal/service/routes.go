@@ -12,7 +12,6 @@ import (
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/receipt"
-	"jorvex/internal/core/selection"
 	"jorvex/internal/core/totals"
 	"jorvex/internal/deliver"
 	"jorvex/internal/records"
@@ -131,9 +130,13 @@ func (s *server) inputs(ctx context.Context, list []records.Input) ([]api.Input,
 	if err != nil {
 		return nil, err
 	}
+	receipts, err := s.Store.LastReceiptNumbers(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
 	shown := make([]api.Input, 0, len(list))
 	for _, in := range list {
-		def, err := definition.Parse(in.Text)
+		def, err := definition.Parse(in.Text, s.Clock())
 		if err != nil {
 			s.Log.Warn("a recorded definition is not valid", "input", in.Name, "error", err)
 		}
@@ -141,12 +144,7 @@ func (s *server) inputs(ctx context.Context, list []records.Input) ([]api.Input,
 		if r, ok := last[in.ID]; ok {
 			one.LastRefresh = shownRefresh(r)
 		}
-		stored, err := s.Store.LastReceipt(ctx, in.ID, 0)
-		if err == nil {
-			one.LastReceipt = stored.Number
-		} else if !errors.Is(err, records.ErrNotFound) {
-			return nil, err
-		}
+		one.LastReceipt = receipts[in.ID]
 		shown = append(shown, one)
 	}
 	return shown, nil
@@ -174,7 +172,7 @@ func (s *server) ListInputs(ctx context.Context, request api.ListInputsRequestOb
 
 // prepare checks a definition that is to be saved.
 func (s *server) prepare(ctx context.Context, text string) (records.NewDefinition, error) {
-	def, err := definition.Parse(text)
+	def, err := definition.Parse(text, s.Clock())
 	if err != nil {
 		return records.NewDefinition{}, err
 	}
@@ -185,7 +183,7 @@ func (s *server) prepare(ctx context.Context, text string) (records.NewDefinitio
 	}
 	d := records.NewDefinition{Name: def.Input, Text: text, Digest: definition.Digest(text), Layout: def.LayoutDigest(), PlaceID: p.ID, At: s.Clock(), By: local}
 	for _, delivery := range def.Delivery {
-		d.Deliveries = append(d.Deliveries, records.Delivery{Kind: delivery.Kind(), Name: delivery.Name()})
+		d.Deliveries = append(d.Deliveries, records.Delivery{Kind: delivery.Kind(), Name: delivery.Template})
 		if delivery.Table != "" {
 			if err := deliver.NewTable(delivery.Table, 0, 0).Check(ctx, s.Store.Pool); err != nil {
 				return d, newProblem(http.StatusConflict, "table-not-ours", "The table is somebody else's", "give the delivery another name", "%s", err)
@@ -216,18 +214,23 @@ func (s *server) judged(ctx context.Context, name string) (api.Input, string, er
 
 func etag(in records.Input) string { return strconv.Quote(fmt.Sprintf("%d-%d", in.ID, in.Version)) }
 
-// CreateInput implements the contract.
-func (s *server) CreateInput(ctx context.Context, request api.CreateInputRequestObject) (api.CreateInputResponseObject, error) {
-	d, err := s.prepare(ctx, request.Body.Definition)
+// create adds a definition as a new input.
+func (s *server) create(ctx context.Context, text string) (api.Input, string, error) {
+	d, err := s.prepare(ctx, text)
 	if err != nil {
-		return nil, err
+		return api.Input{}, "", err
 	}
 	if _, err := s.Store.CreateInput(ctx, d); errors.Is(err, records.ErrExists) {
-		return nil, newProblem(http.StatusConflict, "exists", "The name is taken", "save it over the input there is with: jorvex input save", "there is an input %q already", d.Name)
+		return api.Input{}, "", newProblem(http.StatusConflict, "exists", "The name is taken", "save it over the input there is with: jorvex input save", "there is an input %q already", d.Name)
 	} else if err != nil {
-		return nil, err
+		return api.Input{}, "", err
 	}
-	shown, tag, err := s.judged(ctx, d.Name)
+	return s.judged(ctx, d.Name)
+}
+
+// CreateInput implements the contract.
+func (s *server) CreateInput(ctx context.Context, request api.CreateInputRequestObject) (api.CreateInputResponseObject, error) {
+	shown, tag, err := s.create(ctx, request.Body.Definition)
 	return api.CreateInput201JSONResponse{Body: shown, Headers: api.CreateInput201ResponseHeaders{ETag: tag}}, err
 }
 
@@ -259,15 +262,18 @@ func (s *server) SaveInput(ctx context.Context, request api.SaveInputRequestObje
 	if err != nil {
 		return nil, err
 	}
-	if d.Name != in.Name {
-		return nil, newProblem(http.StatusUnprocessableEntity, "other-input", "The definition is of another input", "keep the name, or add it as a new input", "the definition names the input %q, not %q", d.Name, in.Name)
+	if d.Name != in.Name && !or(request.Params.Rename) {
+		return nil, newProblem(http.StatusUnprocessableEntity, "other-input", "The definition is of another input", "keep the name, rename the input, or add it as a new one", "the definition names the input %q, not %q", d.Name, in.Name)
 	}
-	if err := s.Store.SaveInput(ctx, in.ID, in.Version, d); errors.Is(err, records.ErrConflict) {
+	switch err := s.Store.SaveInput(ctx, in.ID, in.Version, d); {
+	case errors.Is(err, records.ErrConflict):
 		return nil, conflict
-	} else if err != nil {
+	case errors.Is(err, records.ErrExists):
+		return nil, newProblem(http.StatusConflict, "exists", "The name is taken", "choose another name", "there is an input %q already", d.Name)
+	case err != nil:
 		return nil, err
 	}
-	shown, tag, err := s.judged(ctx, in.Name)
+	shown, tag, err := s.judged(ctx, d.Name)
 	return api.SaveInput200JSONResponse{Body: shown, Headers: api.SaveInput200ResponseHeaders{ETag: tag}}, err
 }
 
@@ -275,7 +281,7 @@ func (s *server) SaveInput(ctx context.Context, request api.SaveInputRequestObje
 func (s *server) ListFiles(ctx context.Context, request api.ListFilesRequestObject) (api.ListFilesResponseObject, error) {
 	p := request.Params
 	page, err := s.files(ctx, request.Input, or(p.Cursor), limit(or(p.Limit)), or(p.Q),
-		records.FilesQuery{Verdict: string(or(p.Verdict)), State: string(or(p.State)), Reason: or(p.Reason)})
+		records.FilesQuery{Verdict: string(or(p.Verdict)), State: string(or(p.State)), Reason: or(p.Reason), Near: or(p.Near), Held: or(p.Held)})
 	return api.ListFiles200JSONResponse(page), err
 }
 
@@ -293,7 +299,7 @@ func (s *server) files(ctx context.Context, input, from string, n int, text stri
 	if err != nil {
 		return page, err
 	}
-	def, err := definition.Parse(in.Text)
+	def, err := definition.Parse(in.Text, s.Clock())
 	if err != nil {
 		return page, err
 	}
@@ -301,7 +307,6 @@ func (s *server) files(ctx context.Context, input, from string, n int, text stri
 	if err := readCursor(from, &q.After); err != nil {
 		return page, err
 	}
-	judge := selection.New(def, selection.Surroundings{})
 	text = strings.ToLower(text)
 	q.Input, q.Folder, q.Limit = in, def.Folder, n+1
 	if text != "" {
@@ -312,12 +317,13 @@ func (s *server) files(ctx context.Context, input, from string, n int, text stri
 		if err != nil {
 			return page, err
 		}
+		s.judgeRuleless(def, list)
 		for _, l := range list {
 			q.After = l.SortKey
 			if _, below := filename.Below(def.Folder, string(l.Path)); !below {
 				continue
 			}
-			shown := shownFile(judged(l, judge))
+			shown := shownFile(l)
 			if text != "" && !strings.Contains(strings.ToLower(shown.Path), text) {
 				continue
 			}
@@ -342,60 +348,23 @@ func rawPath(shown string) string {
 	return raw
 }
 
-// ExplainFile implements the contract.
-func (s *server) ExplainFile(ctx context.Context, request api.ExplainFileRequestObject) (api.ExplainFileResponseObject, error) {
-	in, err := s.input(ctx, request.Input)
-	if err != nil {
-		return nil, err
-	}
-	path, err := filename.Parse(request.Params.Path)
-	if err != nil {
-		return nil, badRequest("%s", err)
-	}
-	def, err := definition.Parse(in.Text)
-	if err != nil {
-		return nil, err
-	}
-	listed, err := s.Store.ListedFile(ctx, in, path)
-	if errors.Is(err, records.ErrNotFound) && def.Folder != "" {
-		if _, below := filename.Below(def.Folder, path); !below {
-			path = def.Folder + "/" + path
-			listed, err = s.Store.ListedFile(ctx, in, path)
-		}
-	}
-	seen := err == nil
-	if err != nil && !errors.Is(err, records.ErrNotFound) {
-		return nil, err
-	}
-	decision, steps, err := s.Watcher.Explain(ctx, in, path)
-	if err != nil {
-		return nil, err
-	}
-	shown := api.ExplainFile200JSONResponse{
-		Path: filename.Show(path), Seen: seen, Verdict: api.Verdict(decision.Verdict), Reason: string(decision.Code), Sentence: decision.Sentence,
-		Rule: decision.Rule, State: api.State(listed.State), Steps: []api.Step{}, Findings: shownFindings(listed.Findings),
-	}
-	if seen && listed.Verdict != "" && listed.Verdict != string(decision.Verdict) {
-		// Held back or gone: what the look knows stands before the rules.
-		shown.Verdict, shown.Reason, shown.Sentence = api.Verdict(listed.Verdict), listed.Reason, listed.Sentence
-		shown.Steps = append(shown.Steps, api.Step{Rule: "the last look", Says: listed.Sentence, Decides: true})
-		for i := range steps {
-			steps[i].Decides = false
-		}
-	}
-	for _, step := range steps {
-		shown.Steps = append(shown.Steps, api.Step{Rule: step.Rule, Line: step.Line, Says: step.Says, Decides: step.Decides})
-	}
-	return shown, nil
-}
-
 // CreateRefresh implements the contract.
 func (s *server) CreateRefresh(ctx context.Context, request api.CreateRefreshRequestObject) (api.CreateRefreshResponseObject, error) {
 	in, err := s.input(ctx, request.Input)
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.Runner.Ask(ctx, in, local)
+	asked := records.Request{}
+	if body := request.Body; body != nil {
+		asked.Set, asked.Only = body.Set, body.Only
+		if !body.AsOf.IsZero() {
+			asked.AsOf = &body.AsOf
+		}
+	}
+	if _, err := definition.ParseWith(in.Text, s.Clock(), asked.Set); err != nil {
+		return nil, err
+	}
+	r, err := s.Runner.Ask(ctx, in, asked, local)
 	return api.CreateRefresh202JSONResponse(shownRefresh(r)), err
 }
 
@@ -463,7 +432,7 @@ func (s *server) GetReceipt(ctx context.Context, request api.GetReceiptRequestOb
 			shown.Deliveries[i].Where = s.Folder.Path(d.Name)
 		}
 	}
-	before, err := s.Store.LastReceipt(ctx, h.InputID, stored.Number)
+	before, err := s.Store.LastReceipt(ctx, h.InputID, parametersOf(h), stored.Number)
 	if errors.Is(err, records.ErrNotFound) {
 		return api.GetReceipt200JSONResponse(shown), nil
 	}

@@ -10,8 +10,8 @@ import (
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/receipt"
-	"jorvex/internal/core/selection"
 	"jorvex/internal/records"
+	"jorvex/internal/watch"
 )
 
 // The functions here put records in the form of the contract.
@@ -40,20 +40,17 @@ func shownInput(in records.Input, def *definition.Definition) api.Input {
 	shown := api.Input{
 		Name: in.Name, Title: in.Name, Place: in.Place, Version: in.Version, Definition: in.Text, SavedAt: in.SavedAt.UTC(), SavedBy: in.SavedBy,
 		Reachable: in.PlaceReachable, Why: in.PlaceWhy, Deliveries: []string{},
-		Counts: api.Counts{Files: in.Counts.Files, Picked: in.Counts.Picked, LeftOut: in.Counts.LeftOut, HeldBack: in.Counts.HeldBack,
-			ByState: in.Counts.ByState, ByReason: in.Counts.ByReason},
-	}
-	if shown.Counts.ByState == nil {
-		shown.Counts.ByState = map[string]int64{}
-	}
-	if shown.Counts.ByReason == nil {
-		shown.Counts.ByReason = map[string]int64{}
+		Counts: shownCounts(in.Counts), Rules: shownRules(in.Counts.Rules), Cures: shownCures(in.Counts.Cures), Findings: shownFindings(in.Counts.Findings),
+		Parameters: []api.Parameter{},
 	}
 	if def != nil {
 		if def.Title != "" {
 			shown.Title = def.Title
 		}
 		shown.Folder = filename.Show(def.Folder)
+		for _, p := range def.Parameters {
+			shown.Parameters = append(shown.Parameters, api.Parameter{Name: p.Name, Type: api.ParameterType(p.Type), Default: p.Default, Value: def.Values[p.Name]})
+		}
 		for _, d := range def.Delivery {
 			shown.Deliveries = append(shown.Deliveries, d.Kind()+" "+d.Name())
 		}
@@ -70,20 +67,72 @@ func shownFindings(findings []finding.Finding) []api.Finding {
 }
 
 func shownFile(l records.Listed) api.File {
-	return api.File{
+	shown := api.File{
 		Id: l.ID, Path: filename.Show(string(l.Path)), Size: l.Size, Modified: time.Unix(0, l.Modified).UTC(),
-		Verdict: api.Verdict(l.Verdict), Reason: l.Reason, Sentence: l.Sentence, Rule: l.Rule, State: api.State(l.State),
-		Captures: l.Captures, Findings: shownFindings(l.Findings),
+		Verdict: api.Verdict(l.Verdict), Reason: l.Reason, Sentence: l.Sentence, Rule: l.Rule, Line: l.Line, State: api.State(l.State),
+		Captures: l.Captures, Near: shownNear(l.Near), Listed: shownListed(l.Entries), Findings: shownFindings(l.Findings),
+	}
+	if l.Hold != nil {
+		hold := *l.Hold
+		hold.Path = l.Path
+		shown.Hold = shownHold(hold)
+	}
+	return shown
+}
+
+func shownTried(t watch.Tried) api.File {
+	return api.File{
+		Id: t.ID, Path: filename.Show(t.Path), Size: t.Size, Modified: time.Unix(0, t.Modified).UTC(),
+		Verdict: api.Verdict(t.Row.Verdict), Reason: t.Row.Reason, Sentence: t.Row.Sentence, Rule: t.Row.Rule, Line: t.Row.Line,
+		Captures: t.Row.Captures, Near: shownNear(t.Row.Near), Listed: shownListed(t.Row.Entries), Findings: []api.Finding{},
 	}
 }
 
-// judged fills in the verdict of a file that its input has no row for.
-func judged(l records.Listed, judge *selection.Judge) records.Listed {
-	if l.Verdict == "" {
-		d := judge.Decide(string(l.Path))
-		l.Verdict, l.Reason, l.Sentence, l.Rule = string(d.Verdict), string(d.Code), d.Sentence, d.Rule
+func shownNear(n *records.Near) api.Near {
+	if n == nil {
+		return api.Near{}
 	}
-	return l
+	return api.Near{Kind: api.NearKind(n.Kind), Says: n.Says, Pattern: n.Pattern}
+}
+
+func shownListed(list []definition.Listed) []api.Listed {
+	var shown []api.Listed
+	for _, e := range list {
+		shown = append(shown, api.Listed{Sheet: e.Sheet, ToSheet: e.Target.Sheet, ToTable: e.Target.Table, ToRow: e.Target.Row})
+	}
+	return shown
+}
+
+func shownHold(h records.Hold) api.Hold {
+	return api.Hold{Id: h.ID, Path: filename.Show(string(h.Path)), In: h.In, Note: h.Note, By: h.By, At: h.At.UTC(), Until: at(h.Until),
+		WhileSame: h.Digest != "", EndedAt: at(h.EndedAt), EndedWhy: h.EndedWhy}
+}
+
+func shownCounts(c records.Counts) api.Counts {
+	shown := api.Counts{Files: c.Files, Picked: c.Picked, LeftOut: c.LeftOut, HeldBack: c.HeldBack, ByState: c.ByState, ByReason: c.ByReason, Held: c.Held, Near: c.Near}
+	if shown.ByState == nil {
+		shown.ByState = map[string]int64{}
+	}
+	if shown.ByReason == nil {
+		shown.ByReason = map[string]int64{}
+	}
+	return shown
+}
+
+func shownRules(rules []records.Rule) []api.Rule {
+	shown := make([]api.Rule, 0, len(rules))
+	for _, r := range rules {
+		shown = append(shown, api.Rule{Kind: api.RuleKind(r.Kind), Text: r.Text, Line: r.Line, Off: r.Off, Files: r.Files})
+	}
+	return shown
+}
+
+func shownCures(cures []records.Cure) []api.Cure {
+	shown := make([]api.Cure, 0, len(cures))
+	for _, c := range cures {
+		shown = append(shown, api.Cure{Kind: c.Kind, Says: c.Says, Pattern: c.Pattern, Beside: c.Beside, Line: c.Line, Path: c.Path, Files: c.Files})
+	}
+	return shown
 }
 
 func shownRefresh(r records.Refresh) api.Refresh {
@@ -92,6 +141,7 @@ func shownRefresh(r records.Refresh) api.Refresh {
 		Started: at(r.Started), Ended: at(r.Ended), Stage: api.RefreshStage(r.Stage), Files: r.Files, FilesDone: r.FilesDone,
 		Bytes: r.Bytes, BytesDone: r.BytesDone, Rows: r.Rows, Problem: r.Problem, Next: r.Next, Receipt: r.Receipt, StoppedBy: []api.StoppingFile{},
 	}
+	shown.Request = api.RefreshRequest{Set: r.Request.Set, Only: r.Request.Only, AsOf: at(r.Request.AsOf)}
 	for _, f := range r.StoppedBy {
 		shown.StoppedBy = append(shown.StoppedBy, api.StoppingFile{Path: f.Path, Finding: shownFindings([]finding.Finding{f.Finding})[0]})
 	}
@@ -112,7 +162,7 @@ func shownReceipt(stored receipt.Stored, h receipt.Header) api.Receipt {
 		DefinitionVersion: h.Definition.Version, DefinitionDigest: h.Definition.Digest, AsOf: h.AsOf, AskedBy: h.AskedBy,
 		Started: h.Started, Ended: h.Ended, Machine: h.Machine, Program: h.Program, Files: h.Files, Rows: h.Rows,
 		Totals: shownTotals(h.Totals), LeftOut: []api.ReasonCount{}, NotUsed: h.NotUsed, Deliveries: []api.Delivery{},
-		FilesDigest: h.FilesDigest, Header: string(stored.Header),
+		Parameters: h.Parameters, Only: h.Only, FilesDigest: h.FilesDigest, Header: string(stored.Header),
 	}
 	for _, r := range h.LeftOut {
 		shown.LeftOut = append(shown.LeftOut, api.ReasonCount{Reason: r.Reason, Files: r.Files})
@@ -126,8 +176,21 @@ func shownReceipt(stored receipt.Stored, h receipt.Header) api.Receipt {
 func shownReceiptFile(f receipt.File) api.ReceiptFile {
 	return api.ReceiptFile{
 		Place: f.Place, Path: f.Path, Size: f.Size, Modified: f.Modified, Digest: f.Digest, Use: api.ReceiptFileUse(f.Use), Why: f.Why,
-		RowsRead: f.Read, RowsKept: f.Kept, Totals: shownTotals(f.Totals), Findings: shownFindings(f.Findings),
+		Held: f.Held, Listed: shownReceiptListed(f.Listed), RowsRead: f.Read, RowsKept: f.Kept, Totals: shownTotals(f.Totals), Findings: shownFindings(f.Findings),
 	}
+}
+
+func shownReceiptListed(list []receipt.Listed) []api.Listed {
+	var shown []api.Listed
+	for _, e := range list {
+		shown = append(shown, api.Listed{Sheet: e.Sheet, ToSheet: e.ToSheet, ToTable: e.ToTable, ToRow: e.ToRow})
+	}
+	return shown
+}
+
+// parametersOf returns a receipt's parameters as canonical JSON.
+func parametersOf(h receipt.Header) string {
+	return watch.Parameters(&definition.Definition{Values: h.Parameters})
 }
 
 // A cursor is opaque to clients: the place in a list where the next page goes on.

@@ -43,10 +43,10 @@ func (w *Watcher) check(ctx context.Context, at *watched, view View) error {
 	results := make([]Reading, len(view.unread))
 	group, groupCtx := errgroup.WithContext(ctx)
 	group.SetLimit(readers)
-	for i, at := range view.unread {
+	for i, p := range view.unread {
 		group.Go(func() error {
 			var err error
-			results[i], err = w.checkOne(groupCtx, view, view.Picked[at])
+			results[i], err = w.checkOne(groupCtx, view, p)
 			return err
 		})
 	}
@@ -204,13 +204,26 @@ func (w *Watcher) Learn(ctx context.Context, in records.Input, readings []Readin
 // learn records readings, and puts them in the snapshot. A file that has
 // another mark than the one read is left to the next look.
 func (w *Watcher) learn(ctx context.Context, at *watched, place int64, readings []Reading) error {
-	var checks []records.Check
-	var altered []records.File
+	checks, altered := at.take(readings)
+	if err := w.Store.SaveChecks(ctx, checks); err != nil {
+		return err
+	}
+	if len(altered) == 0 {
+		return nil
+	}
+	return w.Store.SaveFiles(ctx, place, nil, altered)
+}
+
+// take puts readings in the snapshot, and returns what is to be recorded.
+func (at *watched) take(readings []Reading) (checks []records.Check, altered []records.File) {
+	at.state.Lock()
+	defer at.state.Unlock()
 	for _, r := range readings {
 		if r.Check != nil && r.Digest != "" {
 			checks = append(checks, *r.Check)
 			if known := at.checks[r.Check.Layout]; known != nil {
-				_, known[r.Digest] = finding.AnyBroken(r.Check.Findings)
+				_, broken := finding.AnyBroken(r.Check.Findings)
+				known[r.Digest] = records.Known{Broken: broken, Rows: r.Check.RowsKept}
 			}
 		}
 		f := at.snapshot.find(r.Path)
@@ -222,11 +235,5 @@ func (w *Watcher) learn(ctx context.Context, at *watched, place int64, readings 
 		folder, _ := split(r.Path)
 		altered = append(altered, f.record(folder))
 	}
-	if err := w.Store.SaveChecks(ctx, checks); err != nil {
-		return err
-	}
-	if len(altered) == 0 {
-		return nil
-	}
-	return w.Store.SaveFiles(ctx, place, nil, altered)
+	return checks, altered
 }

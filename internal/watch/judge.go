@@ -1,20 +1,18 @@
 package watch
 
 import (
-	"bytes"
 	"cmp"
 	"context"
-	"errors"
+	"encoding/json"
 	"fmt"
 	"slices"
-	"sync"
+	"time"
 
 	"jorvex/internal/core/changes"
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/pathpattern"
-	"jorvex/internal/core/receipt"
 	"jorvex/internal/core/selection"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
@@ -28,9 +26,14 @@ type View struct {
 	Unreachable string   // why the place could not be reached; empty if it was
 	Picked      []Picked // in roster order
 	HeldBack    []string // paths, raw bytes
+	NotThere    []string // files asked for by name, as they are shown, that are not there
 	Counts      records.Counts
+	Parameters  string // canonical JSON of the parameters' values
+	Findings    []finding.Finding
 
-	unread []int // indexes in Picked of files to be read
+	unread []Picked  // files to be read
+	needed []Picked  // those whose bytes decide on a verdict
+	until  time.Time // when the verdicts may change though nothing else does
 }
 
 // Picked is one picked file.
@@ -39,230 +42,346 @@ type Picked struct {
 	Path     string // raw bytes
 	Mark     places.Mark
 	Captures []pathpattern.Capture
+	Entries  []definition.Listed // of a hand-made list
+	Held     string              // why a person held it in; empty for others
+	SameAs   string              // path of an earlier picked file with the same content
 	// Digest is that of the bytes, if the file was read since it has this mark
 	// and had been left alone for a while then.
 	Digest string
-
-	sortKey []byte
 }
 
-// baselines keeps the file list of each input's last receipt.
-type baselines struct {
-	mu   sync.Mutex
-	last map[int64]baseline
+// set is the files of one input at one moment, ready to be judged.
+type set struct {
+	files []selection.File
+	ids   []int64
+	marks []places.Mark
+	known []known
+	gone  []gone
 }
 
-type baseline struct {
-	number  int64
-	entries map[string]changes.Entry
+// known is what reading a file told.
+type known struct {
+	digest string // believed: it belongs to the mark
+	read   bool   // under the input's layout, and not too early
 }
 
-// baseline returns the files of the last delivered refresh of an input.
-func (w *Watcher) baseline(ctx context.Context, input int64) (map[string]changes.Entry, error) {
-	stored, err := w.Store.LastReceipt(ctx, input, 0)
-	if errors.Is(err, records.ErrNotFound) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	w.base.mu.Lock()
-	defer w.base.mu.Unlock()
-	if known := w.base.last[input]; known.number == stored.Number {
-		return known.entries, nil
-	}
-	entries := map[string]changes.Entry{}
-	err = ReceiptFiles(w, stored, func(f receipt.File) error {
-		path, err := filename.Parse(f.Path)
-		if err != nil || f.Use == receipt.NotUsed {
-			return err
+// gone is a file that is certainly not there.
+type gone struct {
+	path string
+	id   int64
+	mark places.Mark
+}
+
+// gather lists the files below an input's folder. checked tells what reading
+// told of digests. The caller holds the state's lock.
+func (at *watched) gather(folder string, checked map[string]records.Known) *set {
+	s := &set{}
+	for name, files := range at.snapshot.folders {
+		if _, ok := filename.Below(folder, name+"/x"); !ok {
+			continue
 		}
-		entries[path] = changes.Entry{Path: path, Size: f.Size, Modified: f.Modified.UnixNano(), Digest: f.Digest}
-		return nil
-	})
-	if err != nil {
-		return nil, fmt.Errorf("read the files of receipt %d: %w", stored.Number, err)
+		for i := range files {
+			f := &files[i]
+			path := join(name, f.name)
+			if f.evidence == changes.Gone {
+				s.gone = append(s.gone, gone{path, f.id, f.mark})
+				continue
+			}
+			file := selection.File{Path: path, Size: f.mark.Size, Modified: f.mark.Modified, Unseen: f.evidence == changes.Unseen || !at.reachable}
+			var k known
+			if f.read != nil {
+				file.Digest = f.read.digest
+				check, was := checked[f.read.digest]
+				file.Broken, file.NoRows = check.Broken, was && check.Rows == 0
+				if _, bad := finding.AnyBroken(f.read.trouble); bad {
+					file.Broken, was = true, true
+				}
+				k = known{f.read.digest, was && !f.read.fresh}
+				if f.read.fresh {
+					k.digest = ""
+				}
+			}
+			s.files = append(s.files, file)
+			s.ids = append(s.ids, f.id)
+			s.marks = append(s.marks, f.mark)
+			s.known = append(s.known, k)
+		}
 	}
-	if w.base.last == nil {
-		w.base.last = map[int64]baseline{}
-	}
-	w.base.last[input] = baseline{stored.Number, entries}
-	return entries, nil
+	return s
 }
 
-// ReceiptFiles calls each with every file of a receipt's list, out of the vault.
-func ReceiptFiles(w *Watcher, stored receipt.Stored, each func(receipt.File) error) error {
-	h, err := receipt.ParseHeader(stored.Header)
-	if err != nil {
-		return err
-	}
-	list, err := w.Vault.Open(h.FilesDigest)
-	if err != nil {
-		return err
-	}
-	defer list.Close()
-	return receipt.ReadList(list, each)
-}
-
-// judge gives every file of an input its verdict and state and records what
-// changed.
-func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input) (View, error) {
+// judge gives every file of an input its verdict and state. What is judged as
+// usual, and not for a refresh that asks for something of its own, is recorded.
+func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, request records.Request) (View, error) {
 	view := View{Input: in, Place: at.place}
-	def, err := definition.Parse(in.Text)
+	now := w.Clock()
+	asOf := now
+	if request.AsOf != nil {
+		asOf = *request.AsOf
+	}
+	def, err := definition.ParseWith(in.Text, asOf, request.Set)
 	if err != nil {
 		return view, fmt.Errorf("the definition of %s: %w", in.Name, err)
 	}
 	view.Definition = def
-	base, err := w.baseline(ctx, in.ID)
+	view.Parameters = Parameters(def)
+	base, err := w.baseline(ctx, in.ID, view.Parameters)
 	if err != nil {
 		return view, err
 	}
-	own, err := w.ownPaths(ctx, at.directory)
+	checked, err := w.checked(ctx, at, in.Layout)
 	if err != nil {
 		return view, err
 	}
-	j := &judging{
-		view: &view, base: base, reachable: at.reachable,
-		judge:  selection.New(def, selection.Surroundings{OwnPaths: own}),
-		counts: records.Counts{ByState: map[string]int64{}, ByReason: map[string]int64{}},
-	}
-	if j.checked, err = w.checked(ctx, at, in.Layout); err != nil {
+	at.state.RLock()
+	s := at.gather(def.Folder, checked)
+	at.state.RUnlock()
+	around, err := w.surroundings(ctx, at, in.ID, &in, def, asOf)
+	if err != nil {
 		return view, err
 	}
-	for folder, files := range at.snapshot.folders {
-		if _, ok := filename.Below(def.Folder, folder+"/x"); ok {
-			for i := range files {
-				j.file(join(folder, files[i].name), &files[i])
-			}
-		}
+	view.until = around.until
+	view.Findings = around.findings
+	if len(request.Only) > 0 {
+		around.Only, view.NotThere = named(def.Folder, request.Only, s.files)
 	}
-	slices.SortFunc(view.Picked, func(a, b Picked) int { return bytes.Compare(a.sortKey, b.sortKey) })
-	for i := range view.Picked {
-		if j.unread[view.Picked[i].FileID] {
-			view.unread = append(view.unread, i)
-		}
+	around.NearMisses = true
+	j := selection.New(def, around.Surroundings)
+	result := j.Judge(s.files)
+	view.Findings = append(view.Findings, findings(def, result)...)
+
+	e := &entering{view: &view, set: s, judge: j, result: result, base: base, holds: around.Holds}
+	e.enter()
+	usual := len(request.Set) == 0 && len(request.Only) == 0 && request.AsOf == nil
+	if !usual {
+		return view, nil
 	}
-	view.Counts = j.counts
-	return view, w.saveRoster(ctx, in, j)
+	if err := w.lapse(ctx, in, around, result, now); err != nil {
+		return view, err
+	}
+	return view, w.saveRoster(ctx, in, e.rows, view.Counts)
 }
 
-// checked returns for every digest that was read under a layout whether it is
-// broken.
-func (w *Watcher) checked(ctx context.Context, at *watched, layout string) (map[string]bool, error) {
-	if known := at.checks[layout]; known != nil {
+// Parameters returns the values of a definition's parameters as canonical JSON.
+func Parameters(def *definition.Definition) string {
+	text, err := json.Marshal(def.Values) // keys are sorted
+	if err != nil || len(def.Values) == 0 {
+		return "{}"
+	}
+	return string(text)
+}
+
+// named finds the files that are asked for by name, from the place's root or
+// from the input's folder.
+func named(folder string, asked []string, files []selection.File) (only map[string]bool, missing []string) {
+	there := make(map[string]bool, len(files))
+	for i := range files {
+		there[files[i].Path] = true
+	}
+	only = map[string]bool{}
+	for _, shown := range asked {
+		path, err := filename.Parse(shown)
+		if err == nil && !there[path] {
+			path = join(folder, path)
+		}
+		if err != nil || !there[path] {
+			missing = append(missing, shown)
+		}
+		only[path] = true
+	}
+	return only, missing
+}
+
+// findings tells what is wrong with the set of files.
+func findings(def *definition.Definition, r *selection.Result) []finding.Finding {
+	var list []finding.Finding
+	if len(r.Picked) == 0 {
+		list = append(list, finding.New(finding.NothingPicked, ""))
+	}
+	for _, rule := range r.Rules {
+		if rule.Off || rule.Files > 0 || rule.Kind != "pattern" && rule.Kind != "leave_out" {
+			continue
+		}
+		f := finding.New(finding.RuleMeetsNone, "line %d, %s", rule.Line, rule.Text)
+		if rule.Kind == "leave_out" {
+			f.Grade = finding.Note
+		}
+		list = append(list, f)
+	}
+	const most = 100
+	for i, m := range r.Missing {
+		if i == most {
+			break
+		}
+		f := finding.New(finding.ListedMissing, "%s", filename.Show(m.Path))
+		f.Count = int64(len(r.Missing))
+		list = append(list, f)
+	}
+	return list
+}
+
+// checked returns what is known of every digest that was read under a layout.
+func (w *Watcher) checked(ctx context.Context, at *watched, layout string) (map[string]records.Known, error) {
+	at.state.RLock()
+	known := at.checks[layout]
+	at.state.RUnlock()
+	if known != nil {
 		return known, nil
 	}
 	known, err := w.Store.KnownChecks(ctx, layout)
-	if err == nil {
+	if err != nil {
+		return nil, err
+	}
+	at.state.Lock()
+	defer at.state.Unlock()
+	if at.checks[layout] == nil {
 		at.checks[layout] = known
 	}
-	return known, err
+	return at.checks[layout], nil
 }
 
-// judging is the judging of one input's files.
-type judging struct {
-	view      *View
-	judge     *selection.Judge
-	base      map[string]changes.Entry
-	checked   map[string]bool // digest -> broken
-	reachable bool
-	rows      []records.RosterRow
-	unread    map[int64]bool
-	counts    records.Counts
+// entering turns verdicts into states, rows of the roster, and counts.
+type entering struct {
+	view   *View
+	set    *set
+	judge  *selection.Judge
+	result *selection.Result
+	base   map[string]changes.Entry
+	holds  map[string]selection.Hold
+	rows   []records.RosterRow
 }
 
-func (j *judging) file(path string, f *file) {
-	entry, inBase := j.base[path]
-	if f.evidence == changes.Gone && !inBase {
-		return
+func (e *entering) enter() {
+	e.view.Counts = records.Counts{ByState: map[string]int64{}, ByReason: map[string]int64{}, Findings: e.view.Findings}
+	for _, rule := range e.result.Rules {
+		e.view.Counts.Rules = append(e.view.Counts.Rules, records.Rule{Kind: rule.Kind, Text: rule.Text, Line: rule.Line, Off: rule.Off, Files: rule.Files})
 	}
-	evidence := f.evidence
-	if !j.reachable && evidence == changes.Present {
+	for _, c := range e.result.Cures {
+		e.view.Counts.Cures = append(e.view.Counts.Cures, records.Cure{
+			Near: records.Near{Kind: string(c.Kind), Says: c.Says, Pattern: c.Pattern}, Beside: c.Beside, Line: c.Line, Path: filename.Show(c.Path), Files: c.Files,
+		})
+	}
+	need := make(map[int]bool, len(e.result.NeedDigest))
+	for _, i := range e.result.NeedDigest {
+		need[i] = true
+	}
+	for i := range e.set.files {
+		e.file(i, need[i])
+	}
+	for _, g := range e.set.gone {
+		e.gone(g)
+	}
+	for _, i := range e.result.Picked {
+		e.view.Picked = append(e.view.Picked, e.picked(i))
+	}
+}
+
+// picked is a file as a refresh or a check works on it.
+func (e *entering) picked(i int) Picked {
+	f, d := &e.set.files[i], &e.result.Decisions[i]
+	p := Picked{FileID: e.set.ids[i], Path: f.Path, Mark: e.set.marks[i], Captures: d.Captures, Digest: e.set.known[i].digest, Entries: e.judge.Entries(f.Path)}
+	if d.Code == selection.HeldIn {
+		p.Held = e.judge.Words(e.result, i)
+	}
+	if same := d.SameAs(); same >= 0 {
+		p.SameAs = e.set.files[same].Path
+	}
+	return p
+}
+
+func (e *entering) file(i int, need bool) {
+	f, d := &e.set.files[i], &e.result.Decisions[i]
+	is := d.Verdict == selection.Picked
+	if (is || need) && !e.set.known[i].read {
+		e.view.unread = append(e.view.unread, e.picked(i))
+	}
+	if need && e.set.known[i].digest == "" {
+		e.view.needed = append(e.view.needed, e.picked(i))
+	}
+	evidence := changes.Present
+	if f.Unseen {
 		evidence = changes.Unseen
 	}
-	decision := j.judge.Decide(path)
-	seen := changes.Seen{Path: path, Evidence: evidence, Size: f.mark.Size, Modified: f.mark.Modified, Picked: decision.Verdict == selection.Picked}
-	if f.read != nil {
-		seen.Digest = f.read.digest
-		broken, known := j.checked[f.read.digest]
-		seen.Broken = broken
-		if _, bad := finding.AnyBroken(f.read.trouble); bad {
-			seen.Broken, known = true, true
-		}
-		if seen.Picked && (!known || f.read.fresh) {
-			j.read(f.id)
-		}
-	} else if seen.Picked {
-		j.read(f.id)
+	told := e.tell(f, evidence, is || d.Verdict == selection.HeldBack)
+	e.count(string(d.Verdict), string(d.Code), told)
+	if d.Verdict == selection.HeldBack {
+		e.view.HeldBack = append(e.view.HeldBack, f.Path)
 	}
-	var before *changes.Entry
-	if inBase {
-		before = &entry
+	near := d.Near()
+	if near != nil {
+		e.view.Counts.Near++
 	}
-	told := changes.Tell(before, seen)
-	switch {
-	case evidence == changes.Gone:
-		decision = selection.Decision{Verdict: selection.LeftOut, Code: selection.Gone, Sentence: "it fed the last delivery and is gone"}
-	case evidence == changes.Unseen && seen.Picked:
-		decision.Verdict, decision.Code = selection.HeldBack, selection.NotSeen
-		decision.Sentence = "its place or folder cannot be looked at; it would be picked"
-		j.view.HeldBack = append(j.view.HeldBack, path)
+	_, held := e.holds[f.Path]
+	if held {
+		e.view.Counts.Held++
 	}
-	j.count(decision, told)
-	if decision.Verdict == selection.Picked {
-		picked := Picked{FileID: f.id, Path: path, Mark: f.mark, Captures: decision.Captures, sortKey: filename.SortKey(path)}
-		if f.read != nil && !f.read.fresh {
-			picked.Digest = f.read.digest
-		}
-		j.view.Picked = append(j.view.Picked, picked)
-	}
-	if decision.Code == selection.NoPattern && told.Shown == changes.None {
+	if (d.Code == selection.NoPattern || d.Code == selection.NotListed) && near == nil && told.Shown == changes.None && !held {
 		return // counted; judged again when it is asked for
 	}
-	row := records.RosterRow{FileID: f.id, Path: path, Verdict: string(decision.Verdict), Reason: string(decision.Code), Sentence: decision.Sentence, Rule: decision.Rule, State: string(told.Shown)}
-	if len(decision.Captures) > 0 {
-		row.Captures = make(map[string]string, len(decision.Captures))
-		for _, c := range decision.Captures {
+	row := records.RosterRow{FileID: e.set.ids[i], Path: f.Path, Verdict: string(d.Verdict), Reason: string(d.Code),
+		Sentence: e.judge.Words(e.result, i), State: string(told.Shown), Entries: e.judge.Entries(f.Path)}
+	if rule := e.judge.RuleOf(d); rule != nil {
+		row.Rule, row.Line = rule.Text, rule.Line
+	}
+	if near != nil {
+		row.Near = &records.Near{Kind: string(near.Kind), Says: near.Says, Pattern: near.Pattern}
+	}
+	if len(d.Captures) > 0 {
+		row.Captures = make(map[string]string, len(d.Captures))
+		for _, c := range d.Captures {
 			row.Captures[c.Name] = c.Value()
 		}
 	}
-	j.rows = append(j.rows, row)
+	e.rows = append(e.rows, row)
 }
 
-// read notes that a file has to be read.
-func (j *judging) read(id int64) {
-	if j.unread == nil {
-		j.unread = map[int64]bool{}
+// gone enters a file of the last delivery that is not there any more.
+func (e *entering) gone(g gone) {
+	if _, inBase := e.base[g.path]; !inBase {
+		return
 	}
-	j.unread[id] = true
+	told := e.tell(&selection.File{Path: g.path, Size: g.mark.Size, Modified: g.mark.Modified}, changes.Gone, false)
+	e.count(string(selection.LeftOut), string(selection.Gone), told)
+	e.rows = append(e.rows, records.RosterRow{FileID: g.id, Path: g.path, Verdict: string(selection.LeftOut), Reason: string(selection.Gone),
+		Sentence: "it fed the last delivery and is gone", State: string(told.Shown)})
 }
 
-func (j *judging) count(d selection.Decision, told changes.Told) {
-	if d.Code != selection.Gone {
-		j.counts.Files++
+// tell compares a file with the last delivery.
+func (e *entering) tell(f *selection.File, evidence changes.Evidence, picked bool) changes.Told {
+	var before *changes.Entry
+	if entry, inBase := e.base[f.Path]; inBase {
+		before = &entry
 	}
-	switch d.Verdict {
+	return changes.Tell(before, changes.Seen{Path: f.Path, Evidence: evidence, Size: f.Size, Modified: f.Modified, Digest: f.Digest, Picked: picked, Broken: f.Broken})
+}
+
+func (e *entering) count(verdict, code string, told changes.Told) {
+	c := &e.view.Counts
+	if code != string(selection.Gone) {
+		c.Files++
+	}
+	switch selection.Verdict(verdict) {
 	case selection.Picked:
-		j.counts.Picked++
+		c.Picked++
 	case selection.LeftOut:
-		j.counts.LeftOut++
+		c.LeftOut++
 	case selection.HeldBack:
-		j.counts.HeldBack++
+		c.HeldBack++
 	}
-	j.counts.ByReason[string(d.Code)]++
+	c.ByReason[code]++
 	if told.Shown != changes.None {
-		j.counts.ByState[string(told.Shown)]++
+		c.ByState[string(told.Shown)]++
 	}
 }
 
 // saveRoster records the rows that differ from those recorded.
-func (w *Watcher) saveRoster(ctx context.Context, in records.Input, j *judging) error {
+func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []records.RosterRow, counts records.Counts) error {
 	before, err := w.Store.Roster(ctx, in.ID)
 	if err != nil {
 		return err
 	}
 	var put []records.RosterRow
-	for _, row := range j.rows {
+	for _, row := range rows {
 		if old, known := before[row.FileID]; !known || !old.Equal(row) {
 			put = append(put, row)
 		}
@@ -272,43 +391,20 @@ func (w *Watcher) saveRoster(ctx context.Context, in records.Input, j *judging) 
 	for id := range before {
 		gone = append(gone, id)
 	}
-	if len(put)+len(gone) == 0 && sameCounts(in.Counts, j.counts) {
+	if len(put)+len(gone) == 0 && sameCounts(in.Counts, counts) {
 		return nil
 	}
 	slices.SortFunc(put, func(a, b records.RosterRow) int { return cmp.Compare(a.FileID, b.FileID) })
-	if err := w.Store.SaveRoster(ctx, in.ID, put, gone, j.counts); err != nil {
+	if err := w.Store.SaveRoster(ctx, in.ID, put, gone, counts); err != nil {
 		return err
 	}
 	w.Events.Publish("roster", RosterEvent{in.Name, in.Place})
 	return nil
 }
 
+// sameCounts compares what is recorded with what would be.
 func sameCounts(a, b records.Counts) bool {
-	if a.Files != b.Files || a.Picked != b.Picked || a.LeftOut != b.LeftOut || a.HeldBack != b.HeldBack || len(a.ByReason) != len(b.ByReason) {
-		return false
-	}
-	for reason, n := range a.ByReason {
-		if b.ByReason[reason] != n {
-			return false
-		}
-	}
-	return true
-}
-
-// Explain tells the whole way to the verdict on a path of an input's place.
-func (w *Watcher) Explain(ctx context.Context, in records.Input, path string) (selection.Decision, []selection.Step, error) {
-	def, err := definition.Parse(in.Text)
-	if err != nil {
-		return selection.Decision{}, nil, err
-	}
-	p, err := w.Store.Place(ctx, in.Place)
-	if err != nil {
-		return selection.Decision{}, nil, err
-	}
-	own, err := w.ownPaths(ctx, p.Directory)
-	if err != nil {
-		return selection.Decision{}, nil, err
-	}
-	decision, steps := selection.New(def, selection.Surroundings{OwnPaths: own}).Explain(path)
-	return decision, steps, nil
+	one, err := json.Marshal(a)
+	two, err2 := json.Marshal(b)
+	return err == nil && err2 == nil && string(one) == string(two)
 }

@@ -14,9 +14,9 @@ import (
 	"jorvex/internal/places"
 )
 
-// listing makes the folders of a place from lines "PATH SIZE"; a path that ends
+// listed makes the folders of a place from lines "PATH SIZE"; a path that ends
 // with / is a folder that cannot be listed.
-func listing(lines ...string) []places.Folder {
+func listed(lines ...string) []places.Folder {
 	byPath := map[string]*places.Folder{"": {}}
 	order := []string{""}
 	at := func(path string) *places.Folder {
@@ -71,7 +71,7 @@ func tell(s *snapshot) []string {
 }
 
 func TestComparison(t *testing.T) {
-	before := listing("a.csv 1", "b.csv 1", "deep/c.csv 1", "deep/er/d.csv 1", "deeper/e.csv 1")
+	before := listed("a.csv 1", "b.csv 1", "deep/c.csv 1", "deep/er/d.csv 1", "deeper/e.csv 1")
 	for name, c := range map[string]struct {
 		now                []places.Folder
 		new, changed, gone int64
@@ -80,13 +80,13 @@ func TestComparison(t *testing.T) {
 	}{
 		"nothing new": {before, 0, 0, 0, 0,
 			[]string{"a.csv present", "b.csv present", "deep/c.csv present", "deep/er/d.csv present", "deeper/e.csv present"}},
-		"one comes, one changes, one goes": {listing("a.csv 2", "aa.csv 1", "deep/c.csv 1", "deep/er/d.csv 1", "deeper/e.csv 1"), 1, 1, 1, 2,
+		"one comes, one changes, one goes": {listed("a.csv 2", "aa.csv 1", "deep/c.csv 1", "deep/er/d.csv 1", "deeper/e.csv 1"), 1, 1, 1, 2,
 			[]string{"a.csv present", "aa.csv present", "b.csv gone", "deep/c.csv present", "deep/er/d.csv present", "deeper/e.csv present"}},
-		"a folder goes": {listing("a.csv 1", "b.csv 1", "deeper/e.csv 1"), 0, 0, 2, 2,
+		"a folder goes": {listed("a.csv 1", "b.csv 1", "deeper/e.csv 1"), 0, 0, 2, 2,
 			[]string{"a.csv present", "b.csv present", "deep/c.csv gone", "deep/er/d.csv gone", "deeper/e.csv present"}},
-		"a folder cannot be listed: what it and its folders hold is unseen": {listing("a.csv 1", "b.csv 1", "deep/", "deeper/e.csv 1"), 0, 0, 0, 2,
+		"a folder cannot be listed: what it and its folders hold is unseen": {listed("a.csv 1", "b.csv 1", "deep/", "deeper/e.csv 1"), 0, 0, 0, 2,
 			[]string{"a.csv present", "b.csv present", "deep/c.csv unseen", "deep/er/d.csv unseen", "deeper/e.csv present"}},
-		"everything goes": {listing(), 0, 0, 5, 5,
+		"everything goes": {listed(), 0, 0, 5, 5,
 			[]string{"a.csv gone", "b.csv gone", "deep/c.csv gone", "deep/er/d.csv gone", "deeper/e.csv gone"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -111,13 +111,13 @@ func TestComparison(t *testing.T) {
 // What comes back is present again with the id it had, and what was read of it
 // still stands if its mark does.
 func TestReturning(t *testing.T) {
-	_, first := compare(t, &snapshot{}, listing("deep/a.csv 1", "deep/b.csv 1"))
+	_, first := compare(t, &snapshot{}, listed("deep/a.csv 1", "deep/b.csv 1"))
 	for _, path := range []string{"deep/a.csv", "deep/b.csv"} {
 		first.find(path).read = &read{digest: "of " + path}
 	}
 	id := first.find("deep/a.csv").id
-	_, gone := compare(t, first, listing())
-	result, back := compare(t, gone, listing("deep/a.csv 1", "deep/b.csv 2"))
+	_, gone := compare(t, first, listed())
+	result, back := compare(t, gone, listed("deep/a.csv 1", "deep/b.csv 2"))
 	assert.Equal(t, int64(2), result.new)
 	assert.Empty(t, result.added)
 	a, b := back.find("deep/a.csv"), back.find("deep/b.csv")
@@ -127,14 +127,14 @@ func TestReturning(t *testing.T) {
 	assert.Equal(t, "of deep/a.csv", a.read.digest)
 	assert.Nil(t, b.read, "its bytes may be others now")
 
-	_, unseen := compare(t, back, listing("deep/"))
+	_, unseen := compare(t, back, listed("deep/"))
 	assert.Equal(t, []string{"deep/a.csv unseen", "deep/b.csv unseen"}, tell(unseen))
-	_, again := compare(t, unseen, listing("deep/b.csv 2"))
+	_, again := compare(t, unseen, listed("deep/b.csv 2"))
 	assert.Equal(t, []string{"deep/a.csv gone", "deep/b.csv present"}, tell(again))
 }
 
 func TestFind(t *testing.T) {
-	_, s := compare(t, &snapshot{}, listing("a.csv 1", "deep/b.csv 1", "deep/\xff.csv 1"))
+	_, s := compare(t, &snapshot{}, listed("a.csv 1", "deep/b.csv 1", "deep/\xff.csv 1"))
 	for _, path := range []string{"a.csv", "deep/b.csv", "deep/\xff.csv"} {
 		require.NotNil(t, s.find(path), path)
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"path/filepath"
 	"sync"
 	"time"
@@ -34,6 +35,7 @@ type Watcher struct {
 	mu     sync.Mutex
 	places map[int64]*watched
 	base   baselines
+	made   made
 }
 
 // watched is one place with what is known of it.
@@ -41,10 +43,22 @@ type watched struct {
 	mu        sync.Mutex
 	place     places.Place
 	directory string
+	settled   map[int64]settled // by input
+	lists     map[int64]list    // of hand-made lists, by input
+
+	// state guards what a trial reads while a look goes on; who holds mu may
+	// read it without.
+	state     sync.RWMutex
 	reachable bool
 	snapshot  *snapshot
-	checks    map[string]map[string]bool // layout -> digest -> broken
-	settled   map[int64]int64            // input -> version whose roster is up to date
+	checks    map[string]map[string]records.Known // layout -> digest
+}
+
+// settled says that an input's roster is up to date, for a version of its
+// definition, and until when if nothing changes.
+type settled struct {
+	version int64
+	until   time.Time
 }
 
 // LookEvent tells that a look at a place has ended.
@@ -97,7 +111,7 @@ func (w *Watcher) enter(ctx context.Context, p records.Place) (*watched, error) 
 			w.mu.Unlock()
 			return nil, err
 		}
-		at = &watched{place: local, directory: p.Directory, reachable: p.Reachable, checks: map[string]map[string]bool{}, settled: map[int64]int64{}}
+		at = &watched{place: local, directory: p.Directory, reachable: p.Reachable, checks: map[string]map[string]records.Known{}, settled: map[int64]settled{}, lists: map[int64]list{}}
 		w.places[p.ID] = at
 	}
 	w.mu.Unlock()
@@ -108,7 +122,9 @@ func (w *Watcher) enter(ctx context.Context, p records.Place) (*watched, error) 
 			at.mu.Unlock()
 			return nil, fmt.Errorf("read the files recorded of %s: %w", p.Name, err)
 		}
+		at.state.Lock()
 		at.snapshot = s
+		at.state.Unlock()
 	}
 	return at, nil
 }
@@ -131,7 +147,7 @@ func (w *Watcher) Look(ctx context.Context, p records.Place) (records.Look, erro
 		return look, err
 	}
 	for _, in := range inputs {
-		if at.settled[in.ID] == in.Version {
+		if s := at.settled[in.ID]; s.version == in.Version && w.Clock().Before(s.until) {
 			continue
 		}
 		if err := w.settle(ctx, at, in); err != nil {
@@ -158,7 +174,9 @@ func (w *Watcher) look(ctx context.Context, p records.Place, at *watched) (recor
 		if err := w.save(ctx, p.ID, c); err != nil {
 			return look, err
 		}
+		at.state.Lock()
 		at.snapshot = &snapshot{c.seen}
+		at.state.Unlock()
 		if len(c.added)+len(c.altered) > 0 {
 			clear(at.settled)
 		}
@@ -172,7 +190,9 @@ func (w *Watcher) look(ctx context.Context, p records.Place, at *watched) (recor
 		clear(at.settled)
 		w.Log.Info("a place changed", "place", p.Name, "reachable", look.Reachable, "why", look.Why)
 	}
+	at.state.Lock()
 	at.reachable = look.Reachable
+	at.state.Unlock()
 	look.Ended = w.Clock()
 	return look, w.Store.SaveLook(ctx, p.ID, look)
 }
@@ -207,10 +227,19 @@ func (w *Watcher) Judge(ctx context.Context, in records.Input) error {
 	return w.settle(ctx, at, in)
 }
 
-// settle judges an input, then reads what has to be read and judges again.
+// settle judges an input, then reads what has to be read and judges again: a
+// file that the bytes of another leave out makes room for a third.
 func (w *Watcher) settle(ctx context.Context, at *watched, in records.Input) error {
-	view, err := w.judge(ctx, at, in)
-	if err == nil && len(view.unread) > 0 {
+	var view View
+	for range 3 {
+		var err error
+		if view, err = w.judge(ctx, at, in, records.Request{}); err != nil {
+			return err
+		}
+		if len(view.unread) == 0 {
+			at.settled[in.ID] = settled{in.Version, view.until}
+			return nil
+		}
 		if err := w.check(ctx, at, view); err != nil {
 			return err
 		}
@@ -218,16 +247,13 @@ func (w *Watcher) settle(ctx context.Context, at *watched, in records.Input) err
 		if in, err = w.Store.InputByID(ctx, in.ID); err != nil {
 			return err
 		}
-		view, err = w.judge(ctx, at, in)
 	}
-	if err == nil && len(view.unread) == 0 {
-		at.settled[in.ID] = in.Version
-	}
+	_, err := w.judge(ctx, at, in, records.Request{})
 	return err
 }
 
 // Prepare looks at the place of an input and returns what a refresh works on.
-func (w *Watcher) Prepare(ctx context.Context, in records.Input) (View, error) {
+func (w *Watcher) Prepare(ctx context.Context, in records.Input, request records.Request) (View, error) {
 	p, err := w.Store.Place(ctx, in.Place)
 	if err != nil {
 		return View{}, err
@@ -242,28 +268,91 @@ func (w *Watcher) Prepare(ctx context.Context, in records.Input) (View, error) {
 		return View{}, err
 	}
 	w.Events.Publish("look", LookEvent{p.Name, look})
-	view, err := w.judge(ctx, at, in)
+	var view View
+	for range 3 {
+		if view, err = w.judge(ctx, at, in, request); err != nil || len(view.needed) == 0 {
+			break
+		}
+		// Their bytes decide the verdict, so they are read before the refresh is.
+		view.unread = view.needed
+		if err = w.check(ctx, at, view); err != nil {
+			break
+		}
+		if in, err = w.Store.InputByID(ctx, in.ID); err != nil {
+			break
+		}
+	}
 	view.Unreachable = look.Why
 	return view, err
 }
 
-// ownPaths returns the paths in a place that deliveries are written to.
-func (w *Watcher) ownPaths(ctx context.Context, directory string) ([]string, error) {
+// made is what was ever delivered as files.
+type made struct {
+	mu      sync.Mutex
+	last    int64                       // receipt
+	content map[int64]map[string]string // size, then digest, to the name
+	names   map[string]bool
+}
+
+// own returns the paths in a place that deliveries are or were written to, and
+// what they held.
+func (w *Watcher) own(ctx context.Context, directory string) (paths map[string]bool, content map[int64]map[string]string, err error) {
+	w.made.mu.Lock()
+	defer w.made.mu.Unlock()
+	list, err := w.Store.MadeSince(ctx, w.made.last)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(list) > 0 || w.made.content == nil {
+		// Judges read the maps they were given while these grow.
+		w.made.content, w.made.names = cloneContent(w.made.content), maps.Clone(w.made.names)
+		if w.made.names == nil {
+			w.made.names = map[string]bool{}
+		}
+	}
+	for _, m := range list {
+		if w.made.content[m.Size] == nil {
+			w.made.content[m.Size] = map[string]string{}
+		}
+		if m.Size > 0 {
+			w.made.content[m.Size][m.Digest] = m.Name
+		}
+		w.made.names[m.Name] = true
+		w.made.last = max(w.made.last, m.Receipt)
+	}
+	paths = map[string]bool{}
+	declared, err := w.Store.DeliveredFiles(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if below, inside := inside(directory, w.Deliveries); inside {
+		for name := range w.made.names {
+			paths[filepath.Join(below, name)] = true
+		}
+		for _, name := range declared {
+			paths[filepath.Join(below, name)] = true
+		}
+	}
+	return paths, w.made.content, nil
+}
+
+func cloneContent(content map[int64]map[string]string) map[int64]map[string]string {
+	clone := make(map[int64]map[string]string, len(content))
+	for size, digests := range content {
+		clone[size] = maps.Clone(digests)
+	}
+	return clone
+}
+
+// inside returns the path of the delivery folder below a place, if it is.
+func inside(directory, deliveries string) (string, bool) {
 	root, err := filepath.EvalSymlinks(directory)
 	if err != nil {
-		return nil, nil // a place that is not there holds no delivery
+		return "", false // a place that is not there holds no delivery
 	}
-	deliveries, err := filepath.EvalSymlinks(w.Deliveries)
-	if err != nil {
-		return nil, nil
+	if deliveries, err = filepath.EvalSymlinks(deliveries); err != nil {
+		return "", false
 	}
-	rel, err := filepath.Rel(root, deliveries)
-	if err != nil || !filepath.IsLocal(rel) {
-		return nil, nil
-	}
-	names, err := w.Store.DeliveredFiles(ctx)
-	for i, name := range names {
-		names[i] = filepath.Join(rel, name)
-	}
-	return names, err
+	below, err := filepath.Rel(root, deliveries)
+	return below, err == nil && filepath.IsLocal(below)
 }

@@ -4,15 +4,21 @@ import (
 	_ "embed"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
+	"time"
+	_ "time/tzdata"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jorvex/internal/core/definition"
+	"jorvex/internal/core/nearest"
 )
+
+var now = time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)
 
 //go:embed testdata/good.yaml
 var good string
@@ -21,7 +27,7 @@ var good string
 var problems string
 
 func TestParse(t *testing.T) {
-	def, err := definition.Parse(good)
+	def, err := definition.Parse(good, now)
 	require.NoError(t, err)
 	assert.Equal(t, "daily-loadings", def.Input)
 	assert.Equal(t, "loadings", def.Folder)
@@ -34,14 +40,73 @@ func TestParse(t *testing.T) {
 	}
 	assert.Equal(t, []string{"terminal text", "day date", "year text", "source_file text", "sailing text", "passengers whole", "freight_t decimal"}, columns)
 	assert.Equal(t, []string{"passengers"}, def.Columns[5].Headers)
-	assert.Equal(t, []definition.Delivery{{File: "weekly/daily-loadings.csv"}, {Table: "daily_loadings"}}, def.Delivery)
+	assert.Equal(t, []definition.Delivery{
+		{File: "weekly/daily-loadings.csv", Template: "weekly/daily-loadings.csv"}, {Table: "daily_loadings", Template: "daily_loadings"},
+	}, def.Delivery)
+}
+
+//go:embed testdata/full.yaml
+var full string
+
+func TestParameters(t *testing.T) {
+	def, err := definition.Parse(full, now)
+	require.NoError(t, err)
+	assert.Equal(t, "north/quay/tallies", def.Folder)
+	assert.Equal(t, definition.Values{"branch": "north/quay", "period": "2026-10", "least": "100"}, def.Values)
+	assert.True(t, def.Pick[1].Off)
+	assert.Equal(t, "day is $period", def.OnlyIf[0].Condition.String())
+	from, to := def.Window.Span.Range(0)
+	assert.Equal(t, "2026-10-01 2026-10-31", from.String()+" "+to.String())
+	assert.Equal(t, []string{"terminal", "year", "day"}, []string{def.Captures[0].Name, def.Captures[1].Name, def.Captures[2].Name})
+	assert.Equal(t, "tallies oktober 2026.csv", def.Delivery[0].File)
+	assert.Equal(t, "tallies_oktober_2026", def.Delivery[1].Table)
+	assert.Equal(t, definition.Date, def.Columns[0].Type)
+
+	def, err = definition.ParseWith(full, now, definition.Values{"period": "2026-09", "branch": "south"})
+	require.NoError(t, err)
+	assert.Equal(t, "south/tallies", def.Folder)
+	assert.Equal(t, "tallies september 2026.csv", def.Delivery[0].File)
+
+	for name, want := range map[string]string{"perid": `no parameter "perid"; did you mean "period"?`, "period": `"SOON" is no date`} {
+		_, err = definition.ParseWith(full, now, definition.Values{name: "soon"})
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestEdit(t *testing.T) {
+	moved, err := definition.Set(good, "folder", "loadings, new/2026")
+	require.NoError(t, err)
+	assert.Equal(t, strings.Replace(good, "folder: /loadings/", "folder: loadings, new/2026", 1), moved)
+	moved, err = definition.Set("input: a\nplace: 'b' # here\npick: ['*']", "place", "c: d")
+	require.NoError(t, err)
+	assert.Equal(t, "input: a\nplace: 'c: d' # here\npick: ['*']", moved)
+	moved, err = definition.Set("input: a\nplace: b", "folder", "x")
+	require.NoError(t, err)
+	assert.Equal(t, "input: a\nplace: b\nfolder: x\n", moved)
+
+	copied, err := definition.Copy(full, "tally-south")
+	require.NoError(t, err)
+	for _, want := range []string{"input: tally-south\n", "file: tallies $period tally-south.csv", "table: tallies_$period_tally_south", "title: Tally sheets"} {
+		assert.Contains(t, copied, want)
+	}
+	copied, err = definition.Copy(good, "night-loadings")
+	require.NoError(t, err)
+	assert.Contains(t, copied, "file: weekly/night-loadings.csv\n  - table: night_loadings\n")
+}
+
+func TestCompare(t *testing.T) {
+	var got strings.Builder
+	for _, d := range definition.Compare("a\nb\nc\nd\n", "a\nB\nc\nd\ne\n") {
+		got.WriteString(d.Sign + d.Text + ";")
+	}
+	assert.Equal(t, " a;-b;+B; c; d;+e;", got.String())
 }
 
 func TestProblems(t *testing.T) {
 	_, body, _ := strings.Cut(problems, "\n")
 	for _, scenario := range strings.Split(body, "====\n") {
 		text, wants, _ := strings.Cut(scenario, "----\n")
-		_, err := definition.Parse(text)
+		_, err := definition.Parse(text, now)
 		var invalid *definition.Invalid
 		require.ErrorAs(t, err, &invalid, scenario)
 		got := strings.Split(strings.TrimSpace(err.Error()), "\n")
@@ -60,7 +125,7 @@ func TestProblems(t *testing.T) {
 func TestLayoutDigestCoversReadingAlone(t *testing.T) {
 	parse := func(old, new string) string {
 		require.Contains(t, good, old)
-		def, err := definition.Parse(strings.Replace(good, old, new, 1))
+		def, err := definition.Parse(strings.Replace(good, old, new, 1), now)
 		require.NoError(t, err)
 		return def.LayoutDigest()
 	}
@@ -72,35 +137,39 @@ func TestLayoutDigestCoversReadingAlone(t *testing.T) {
 	assert.NotEqual(t, same, parse("type: whole", "type: decimal"))
 }
 
-// The schema and the parser must know the same keys.
+// The schema and the parser must know the same keys, at every level.
 func TestSchemaKnowsTheKeys(t *testing.T) {
-	var schema struct {
-		Properties map[string]struct {
-			Properties map[string]any
-			Items      struct{ Properties map[string]any }
-		}
-	}
+	var schema map[string]any
 	require.NoError(t, json.Unmarshal(definition.Schema, &schema))
-	levels := map[string][]string{}
-	for key, p := range schema.Properties {
-		levels["the definition"] = append(levels["the definition"], key)
-		for sub := range p.Properties {
-			levels[key] = append(levels[key], sub)
-		}
-		for sub := range p.Items.Properties {
-			levels[map[string]string{"columns": "a column", "deliver": "a delivery"}[key]] = append(levels[map[string]string{"columns": "a column", "deliver": "a delivery"}[key]], sub)
+	var levels [][]string
+	var walk func(any)
+	walk = func(n any) {
+		switch n := n.(type) {
+		case map[string]any:
+			if properties, is := n["properties"].(map[string]any); is {
+				levels = append(levels, slices.Sorted(maps.Keys(properties)))
+			}
+			for _, inner := range n {
+				walk(inner)
+			}
+		case []any:
+			for _, inner := range n {
+				walk(inner)
+			}
 		}
 	}
-	require.Len(t, levels, len(definition.Keys()))
-	for level, keys := range definition.Keys() {
-		assert.ElementsMatch(t, keys, levels[level], level)
+	walk(schema)
+	var want [][]string
+	for _, keys := range definition.Keys() {
+		want = append(want, slices.Sorted(slices.Values(keys)))
 	}
+	assert.ElementsMatch(t, want, levels)
 }
 
 func TestNearest(t *testing.T) {
 	known := []string{"terminal", "day", "place"}
 	for word, want := range map[string]string{"termnal": "terminal", "Terminal": "terminal", "tremnial": "terminal", "dya": "day", "x": "", "plaice": "place", "nothing": ""} {
-		assert.Equal(t, want, definition.Nearest(word, known), word)
+		assert.Equal(t, want, nearest.Find(word, known), word)
 	}
 }
 

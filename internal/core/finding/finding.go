@@ -42,6 +42,13 @@ const (
 	NotWhole      Code = "not_whole"
 	NotDecimal    Code = "not_decimal"
 	NotDate       Code = "not_date"
+
+	// About the set of files.
+	NothingPicked  Code = "nothing_picked"
+	RuleMeetsNone  Code = "rule_meets_none"
+	ListedMissing  Code = "listed_missing"
+	ListUnreadable Code = "list_unreadable"
+	SameContent    Code = "same_content"
 )
 
 // Kind describes one code of the catalogue.
@@ -52,26 +59,31 @@ type Kind struct {
 }
 
 var catalogue = map[Code]Kind{
-	Empty:         {Broken, "the file is empty", "ask the sender for the file again"},
-	Vanished:      {Broken, "the file was gone when it was to be read", "look again"},
-	NoPermission:  {Broken, "the service may not read the file", "give the service's user the right to read it"},
-	Unreadable:    {Broken, "reading the file failed", "check the disk or share it lies on"},
-	Moving:        {Broken, "the file kept changing while it was read", "wait until it is written whole, then refresh again"},
-	WrongContent:  {Broken, "the content is not delimited text", "ask the sender for the data as delimited text"},
-	NotUTF8:       {Broken, "the text is not UTF-8", "save the file as UTF-8"},
-	UnclosedQuote: {Broken, "a quote is never closed", "close or remove the quote in the file"},
-	RowTooLong:    {Broken, "a row is longer than the limit", "check that the file has line ends and closed quotes"},
-	UnevenRows:    {Warning, "rows have more or fewer cells than the header", "check the rows named"},
-	NoHeader:      {Broken, "no row holds the declared headers", "check the file, or the headers in the definition"},
-	ColumnMissing: {Broken, "a required column is not in the header", "add the header to those the column accepts, or mend the file"},
-	ColumnAbsent:  {Warning, "a declared column is not in the header; it comes back blank", "add the header to those the column accepts, or mend the file"},
-	HeaderRespelt: {Note, "a header differs in letter case, spaces or accents and was taken", "nothing needs to be done"},
-	HeaderTwice:   {Broken, "two headers fit one column", "say in the definition which one the column accepts"},
-	ExtraColumns:  {Note, "the file has columns that are not declared; they are dropped", "declare those you want"},
-	NoRows:        {Warning, "the file has a header and no rows", "check with the sender"},
-	NotWhole:      {Warning, "values that are no whole numbers come back blank", "mend the values, or make the column decimal or text"},
-	NotDecimal:    {Warning, "values that are no numbers come back blank", "mend the values, or make the column text"},
-	NotDate:       {Warning, "values that are no dates (yyyy-MM-dd) come back blank", "mend the values, or make the column text"},
+	Empty:          {Broken, "the file is empty", "ask the sender for the file again"},
+	Vanished:       {Broken, "the file was gone when it was to be read", "look again"},
+	NoPermission:   {Broken, "the service may not read the file", "give the service's user the right to read it"},
+	Unreadable:     {Broken, "reading the file failed", "check the disk or share it lies on"},
+	Moving:         {Broken, "the file kept changing while it was read", "wait until it is written whole, then refresh again"},
+	WrongContent:   {Broken, "the content is not delimited text", "ask the sender for the data as delimited text"},
+	NotUTF8:        {Broken, "the text is not UTF-8", "save the file as UTF-8"},
+	UnclosedQuote:  {Broken, "a quote is never closed", "close or remove the quote in the file"},
+	RowTooLong:     {Broken, "a row is longer than the limit", "check that the file has line ends and closed quotes"},
+	UnevenRows:     {Warning, "rows have more or fewer cells than the header", "check the rows named"},
+	NoHeader:       {Broken, "no row holds the declared headers", "check the file, or the headers in the definition"},
+	ColumnMissing:  {Broken, "a required column is not in the header", "add the header to those the column accepts, or mend the file"},
+	ColumnAbsent:   {Warning, "a declared column is not in the header; it comes back blank", "add the header to those the column accepts, or mend the file"},
+	HeaderRespelt:  {Note, "a header differs in letter case, spaces or accents and was taken", "nothing needs to be done"},
+	HeaderTwice:    {Broken, "two headers fit one column", "say in the definition which one the column accepts"},
+	ExtraColumns:   {Note, "the file has columns that are not declared; they are dropped", "declare those you want"},
+	NoRows:         {Warning, "the file has a header and no rows", "check with the sender"},
+	NotWhole:       {Warning, "values that are no whole numbers come back blank", "mend the values, or make the column decimal or text"},
+	NotDecimal:     {Warning, "values that are no numbers come back blank", "mend the values, or make the column text"},
+	NothingPicked:  {Warning, "no file is picked", "check the folder and the patterns"},
+	RuleMeetsNone:  {Warning, "a rule meets no file", "check how it is written, or switch it off"},
+	ListedMissing:  {Warning, "a listed file is not there", "ask for the file, or take it off the list"},
+	ListUnreadable: {Broken, "the list of files cannot be read", "mend the list"},
+	SameContent:    {Warning, "the file has the same content as another", "see which of the two belongs, or set same_content: leave_out"},
+	NotDate:        {Warning, "values that are no dates (yyyy-MM-dd) come back blank", "mend the values, or make the column text"},
 }
 
 // Describe returns what the catalogue says of a code.

@@ -2,9 +2,11 @@ package pathpattern
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
+	"jorvex/internal/core/calendar"
 	"jorvex/internal/core/filename"
 )
 
@@ -12,10 +14,11 @@ import (
 // one path after another on the same Path to use that room again. It serves
 // one goroutine.
 type Path struct {
+	plain  string // the path itself, if its characters are its bytes
 	runes  []rune // as written, normalised
 	folded []rune
 	spans  []span
-	dates  []Date // by spot
+	dates  []calendar.Fields // by spot
 	failed []uint64
 	values []Capture
 
@@ -28,6 +31,7 @@ type span struct{ from, to int }
 func (p *Path) Set(path string) {
 	p.runes = p.runes[:0]
 	p.folded = p.folded[:0]
+	p.plain = path
 	for i := range len(path) {
 		c := path[i]
 		if c >= 0x80 || c < ' ' || c == ' ' && i > 0 && path[i-1] == ' ' {
@@ -43,6 +47,7 @@ func (p *Path) Set(path string) {
 }
 
 func (p *Path) setAny(path string) {
+	p.plain = ""
 	p.runes = appendNormal(p.runes[:0], path)
 	p.folded = p.folded[:0]
 	for _, r := range p.runes {
@@ -64,8 +69,15 @@ func (p *Path) Conflict() string { return p.conflict }
 // must equal its first occurrence.
 func (p *Pattern) Match(path *Path) ([]Capture, bool) {
 	path.conflict = ""
+	m := machine{Pattern: p, path: path, text: path.folded}
+	if p.options.MatchCase {
+		m.text = path.runes
+	}
+	if !m.framed() {
+		return nil, false
+	}
 	if n := len(p.spots); cap(path.spans) < n {
-		path.spans, path.dates = make([]span, n), make([]Date, n)
+		path.spans, path.dates = make([]span, n), make([]calendar.Fields, n)
 	} else {
 		path.spans, path.dates = path.spans[:n], path.dates[:n]
 	}
@@ -75,14 +87,20 @@ func (p *Pattern) Match(path *Path) ([]Capture, bool) {
 	}
 	path.failed = path.failed[:words]
 	clear(path.failed)
-	m := machine{Pattern: p, path: path, text: path.folded}
-	if p.options.MatchCase {
-		m.text = path.runes
-	}
 	if !m.run(0, 0) {
 		return nil, false
 	}
 	return p.collect(path)
+}
+
+// framed reports whether the path starts and ends as every match does, which
+// most paths that do not match do not.
+func (m *machine) framed() bool {
+	n := len(m.text)
+	if n < len(m.prefix) || n < len(m.suffix) {
+		return false
+	}
+	return slices.Equal(m.text[n-len(m.suffix):], m.suffix) && slices.Equal(m.text[:len(m.prefix)], m.prefix)
 }
 
 // collect reads the captures off the matched spans and holds repeated ones
@@ -91,15 +109,24 @@ func (p *Pattern) collect(path *Path) ([]Capture, bool) {
 	path.values = path.values[:0]
 	for spot, index := range p.spots {
 		s, named := path.spans[spot], p.names[index]
-		value := Capture{Name: named.Name, Kind: named.Kind, Text: text(path.runes[s.from:s.to]), Date: path.dates[spot]}
+		value := Capture{Name: named.Name, Kind: named.Kind, Text: path.text(s)}
+		if named.Kind == DateKind {
+			value.Fields = path.dates[spot]
+			value.Date, _ = value.Fields.Date()
+		}
 		if index == len(path.values) {
 			path.values = append(path.values, value)
 			continue
 		}
 		first := path.values[index]
-		same := first.Date == value.Date
-		if named.Kind != DateKind {
-			same = first.Text == value.Text || !p.options.MatchCase && strings.EqualFold(first.Text, value.Text)
+		same := first.Text == value.Text || !p.options.MatchCase && strings.EqualFold(first.Text, value.Text)
+		if named.Kind == DateKind {
+			path.values[index].Fields, same = first.Fields.Merge(value.Fields)
+			path.values[index].Date, _ = path.values[index].Fields.Date()
+			if same && !p.anyDate && !real(path.values[index].Fields) {
+				path.conflict = fmt.Sprintf("%s is %s first and %s later in the path, which is not on the calendar", named.Name, first.Value(), value.Value())
+				return nil, false
+			}
 		}
 		if !same {
 			path.conflict = fmt.Sprintf("%s is %s first and %s later in the path", named.Name, first.Value(), value.Value())
@@ -107,6 +134,14 @@ func (p *Pattern) collect(path *Path) ([]Capture, bool) {
 		}
 	}
 	return path.values, true
+}
+
+// text returns what stands in a span.
+func (p *Path) text(s span) string {
+	if p.plain != "" {
+		return p.plain[s.from:s.to]
+	}
+	return text(p.runes[s.from:s.to])
 }
 
 // text turns runes back into a string that can be shown.
@@ -230,81 +265,94 @@ func (m *machine) choose(s *step, pc, at int) bool {
 			}
 			if m.run(pc+1, end+1) {
 				m.path.spans[s.spot] = span{at, end + 1}
-				m.path.dates[s.spot] = Date{}
 				return true
 			}
 			m.fails(s, end)
 			end++
 		}
 	case opDate:
-		return m.date(s, pc, at, at, 0, Date{})
+		return m.date(s, pc, at, at, 0, calendar.Fields{})
+	case opFuzzy, opSpaces, opTail:
+		return m.miss(s, at)
 	}
 	return false
 }
 
-// date matches the fields of a date capture from the one numbered n.
-func (m *machine) date(s *step, pc, from, at, n int, d Date) bool {
-	if n == len(s.fields) {
-		if !d.real() || !m.run(pc+1, at) {
+// date matches the parts of a date capture from the one numbered n.
+func (m *machine) date(s *step, pc, from, at, n int, got calendar.Fields) bool {
+	if n == len(s.form) {
+		if !m.anyDate && !real(got) || !m.run(pc+1, at) {
 			return false
 		}
 		m.path.spans[s.spot] = span{from, at}
-		m.path.dates[s.spot] = d
+		m.path.dates[s.spot] = got
 		return true
 	}
-	f := s.fields[n]
+	p := &s.form[n]
 	switch {
-	case f.letter == 0:
-		for _, r := range f.literal {
+	case p.Letter == 0 && m.loose && isSeparators(p.literal):
+		for end := m.separators(at, 2); end >= at; end-- {
+			if m.date(s, pc, from, end, n+1, got) {
+				return true
+			}
+		}
+		return false
+	case p.Letter == 0:
+		for _, r := range p.literal {
 			if at == len(m.text) || filename.Fold(m.text[at]) != r {
 				return false
 			}
 			at++
 		}
-		return m.date(s, pc, from, at, n+1, d)
-	case f.letter == 'M' && f.count >= 3:
-		for i, name := range monthNames {
-			if f.count == 3 {
-				name = name[:3]
-			}
-			if !m.hasWord(at, name) {
+		return m.date(s, pc, from, at, n+1, got)
+	case p.names != nil:
+		for _, name := range p.names {
+			end := m.word(at, name.Text)
+			if end < 0 {
 				continue
 			}
-			next, _ := f.set(d, i+1)
-			if m.date(s, pc, from, at+len(name), n+1, next) {
+			if next, _ := p.Set(got, name.Month); m.date(s, pc, from, end, n+1, next) {
 				return true
 			}
 		}
 		return false
 	}
-	least, most := f.digits()
 	number := 0
-	for count := 1; count <= most; count++ {
+	for count := 1; count <= p.most; count++ {
 		i := at + count - 1
 		if i >= len(m.text) || m.text[i] < '0' || m.text[i] > '9' {
 			return false
 		}
 		number = number*10 + int(m.text[i]-'0')
-		if count < least {
+		if count < p.least {
 			continue
 		}
-		if next, ok := f.set(d, number); ok && m.date(s, pc, from, i+1, n+1, next) {
+		if next, ok := p.Set(got, number); (ok || m.anyDate) && m.date(s, pc, from, i+1, n+1, next) {
 			return true
 		}
 	}
 	return false
 }
 
-func (m *machine) hasWord(at int, word string) bool {
-	if at+len(word) > len(m.text) {
-		return false
+// real reports whether fields that make a date make one on the calendar.
+func real(f calendar.Fields) bool {
+	if f.Missing() != "" {
+		return true
 	}
-	for i := range len(word) {
-		if filename.Fold(m.text[at+i]) != rune(word[i]) {
-			return false
+	_, ok := f.Date()
+	return ok
+}
+
+// word returns where a word in small letters that stands at a position ends, or
+// -1.
+func (m *machine) word(at int, word string) int {
+	for _, r := range word {
+		if at == len(m.text) || filename.Fold(m.text[at]) != filename.Fold(r) {
+			return -1
 		}
+		at++
 	}
-	return true
+	return at
 }
 
 // inClass reports whether the character at is in the class, in either letter

@@ -13,11 +13,15 @@ package pathpattern
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/text/unicode/norm"
 
+	"jorvex/internal/core/calendar"
 	"jorvex/internal/core/filename"
 )
 
@@ -25,6 +29,11 @@ import (
 type Options struct {
 	// MatchCase makes letter case matter.
 	MatchCase bool
+	// Language gives the names of months; English if it is zero.
+	Language calendar.Language
+	// Parameter returns what $name, or $name:form, stands for. Without it a
+	// pattern can have no parameter.
+	Parameter func(name, form string) (string, error)
 }
 
 // Kind is what a capture holds.
@@ -44,21 +53,25 @@ func (k Kind) String() string { return [...]string{"text", "number", "date"}[k] 
 type Named struct {
 	Name string
 	Kind Kind
+	// Has tells which parts a date capture gives, each as 1.
+	Has calendar.Fields
 }
 
 // Capture is one named part of a matched path. Text is as it stands in the
-// path (in Unicode NFC, a run of white space as one space); Date is set for
-// dates alone.
+// path (in Unicode NFC, a run of white space as one space). Fields are set for
+// dates alone, and Date for those that are complete: <m:MMMM> names no date
+// before it is joined with a year.
 type Capture struct {
-	Name string
-	Kind Kind
-	Text string
-	Date Date
+	Name   string
+	Kind   Kind
+	Text   string
+	Fields calendar.Fields
+	Date   calendar.Date
 }
 
 // Value returns the capture in its canonical form: ISO 8601 for dates.
 func (c Capture) Value() string {
-	if c.Kind == DateKind {
+	if c.Date.Unit != calendar.NoUnit {
 		return c.Date.String()
 	}
 	return c.Text
@@ -78,13 +91,24 @@ func (e *SyntaxError) Error() string {
 // Pattern is a parsed pattern. It is safe for use by many goroutines, each
 // with a Path of its own.
 type Pattern struct {
-	text    string
-	options Options
-	program []step
-	choices int // how many steps need a row in the memo of failures
-	names   []Named
-	// spots is how many places captures stand at; a repeated one has several.
-	spots []int // spot -> index in names
+	text     string
+	options  Options
+	program  []step
+	choices  int // how many steps need a row in the memo of failures
+	names    []Named
+	spots    []int // spot -> index in names; a repeated capture has several
+	elements []element
+	prefix   []rune // what every path starts and ends with
+	suffix   []rune
+	anyDate  bool // dates need not be on the calendar
+	loose    bool // separators within dates may differ
+}
+
+// element is one part of the text of a pattern.
+type element struct {
+	op       opcode // opRune for a run of literals, opSlash for a /
+	from, to int    // characters of the text
+	pc, end  int    // steps of the program
 }
 
 type opcode uint8
@@ -102,6 +126,11 @@ const (
 	opSplit                  // { , }: try each target in turn
 	opJump                   // end of one alternative
 	opEnd
+	opSlash  // stands in elements alone
+	opFuzzy  // near misses: a literal but for a few edits
+	opSpaces // near misses: spaces, _ and -, or none
+	opTail   // near misses: any extension, or none
+	opNone   // near misses: in the place of a step that was replaced
 )
 
 type step struct {
@@ -109,10 +138,20 @@ type step struct {
 	r       rune
 	ranges  []rune // pairs, for opClass
 	not     bool
-	targets []int // opSplit, opJump
+	targets []int // opSplit, opJump; where the steps of near misses go on
 	spot    int
 	choice  int
-	fields  []field
+	form    []part
+	literal []rune // opFuzzy
+	edits   int
+}
+
+// part is one part of a date form, made ready for matching.
+type part struct {
+	calendar.Part
+	least, most int
+	literal     []rune          // folded
+	names       []calendar.Name // of months
 }
 
 // String returns the pattern as it was written.
@@ -128,14 +167,28 @@ func Parse(text string, options Options) (*Pattern, error) {
 	if err := q.parse(); err != nil {
 		return nil, err
 	}
+	p.prepare()
+	return p, nil
+}
+
+// prepare numbers the choices and finds what every path starts and ends with.
+func (p *Pattern) prepare() {
+	p.choices = 0
 	for i := range p.program {
 		switch p.program[i].op {
-		case opStar, opSegments, opText, opNumber, opDate, opSplit:
+		case opStar, opSegments, opText, opNumber, opDate, opSplit, opFuzzy, opSpaces, opTail:
 			p.program[i].choice = p.choices
 			p.choices++
 		}
 	}
-	return p, nil
+	p.prefix, p.suffix = nil, nil
+	for i := 0; p.program[i].op == opRune; i++ {
+		p.prefix = append(p.prefix, p.program[i].r)
+	}
+	for i := len(p.program) - 2; i >= 0 && p.program[i].op == opRune; i-- {
+		p.suffix = append(p.suffix, p.program[i].r)
+	}
+	slices.Reverse(p.suffix)
 }
 
 type parser struct {
@@ -169,12 +222,29 @@ func (q *parser) parse() error {
 		return q.fail(0, "a pattern starts below the input's folder; take the first / away")
 	}
 	for q.at < len(q.runes) {
+		from, pc := q.at, len(q.pattern.program)
 		if err := q.one(); err != nil {
 			return err
 		}
+		q.note(from, pc)
 	}
 	q.emit(step{op: opEnd})
 	return nil
+}
+
+// note records the element that was read from a character on; literals that
+// follow each other are one.
+func (q *parser) note(from, pc int) {
+	p := q.pattern
+	e := element{p.program[pc].op, from, q.at, pc, len(p.program)}
+	if q.runes[from] == '/' {
+		e.op = opSlash
+	}
+	if n := len(p.elements); n > 0 && e.op == opRune && p.elements[n-1].op == opRune {
+		p.elements[n-1].to, p.elements[n-1].end = e.to, e.end
+		return
+	}
+	p.elements = append(p.elements, e)
 }
 
 // one parses the next element of the pattern.
@@ -199,10 +269,7 @@ func (q *parser) one() error {
 	case '<':
 		return q.capture(at)
 	case '$':
-		if q.at < len(q.runes) && unicode.IsLetter(q.runes[q.at]) {
-			return q.fail(at, `$ stands for a parameter, and this input has none; write \$ for the sign itself`)
-		}
-		q.literal(r)
+		return q.parameter(at)
 	case '/':
 		if q.at == len(q.runes) || q.runes[q.at] == '/' {
 			return q.fail(at, "a name is missing after /")
@@ -305,6 +372,70 @@ func (q *parser) alternatives(at int) error {
 	return nil
 }
 
+// parameter puts the value of $name, $name:form or ${name:form} in.
+func (q *parser) parameter(at int) error {
+	name, form, length := cutParameter(string(q.runes[q.at:]))
+	if length == 0 {
+		q.literal('$')
+		return nil
+	}
+	q.at += length
+	if q.pattern.options.Parameter == nil {
+		return q.fail(at, `$%s stands for a parameter, and this input has none; write \$ for the sign itself`, name)
+	}
+	value, err := q.pattern.options.Parameter(name, form)
+	if err != nil {
+		return q.fail(at, "%s", err)
+	}
+	if value == "" {
+		return q.fail(at, "the parameter %s is blank here", name)
+	}
+	for _, r := range normal(value) {
+		q.literal(r)
+	}
+	return nil
+}
+
+var parameterText = regexp.MustCompile(`^(?:\{([a-z][a-z0-9_]*)(?::([^}]+))?\}|([a-z][a-z0-9_]*)(?::([yYMdQDw]+(?:-[yYMdQDw]+)*))?)`)
+
+// cutParameter reads the name and form after a $, and how many characters they
+// take; none if no parameter stands there.
+func cutParameter(text string) (name, form string, length int) {
+	m := parameterText.FindStringSubmatch(text)
+	if m == nil {
+		return "", "", 0
+	}
+	return m[1] + m[3], m[2] + m[4], utf8.RuneCountInString(m[0])
+}
+
+// Expand replaces the parameters in a text that is no pattern, such as the name
+// of a folder or a delivery. A $ that no name follows stands for itself.
+func Expand(text string, value func(name, form string) (string, error)) (string, error) {
+	var b strings.Builder
+	for {
+		before, rest, found := strings.Cut(text, "$")
+		b.WriteString(before)
+		if !found {
+			return b.String(), nil
+		}
+		name, form, length := cutParameter(rest)
+		if length == 0 {
+			b.WriteByte('$')
+			text = rest
+			continue
+		}
+		v, err := value(name, form)
+		if err != nil {
+			return "", err
+		}
+		b.WriteString(v)
+		text = rest[length:] // names and forms are ASCII but for quoted literals
+		if runes := []rune(rest); len(runes) != len(rest) {
+			text = string(runes[length:])
+		}
+	}
+}
+
 func (q *parser) capture(at int) error {
 	end := at
 	for end < len(q.runes) && q.runes[end] != '>' {
@@ -320,6 +451,7 @@ func (q *parser) capture(at int) error {
 	}
 	s := step{}
 	kind := Text
+	var has calendar.Fields
 	switch form {
 	case "":
 		s.op = opText
@@ -329,11 +461,11 @@ func (q *parser) capture(at int) error {
 	case "number":
 		s.op, kind = opNumber, Number
 	default:
-		fields, err := parseDateForm(form)
+		parsed, err := calendar.ParseForm(form)
 		if err != nil {
-			return q.fail(at+2+len([]rune(name)), "%s", err)
+			return q.fail(at+2+utf8.RuneCountInString(name), "%s", err)
 		}
-		s.op, s.fields, kind = opDate, fields, DateKind
+		s.op, s.form, kind, has = opDate, q.parts(parsed), DateKind, parsed.Has()
 	}
 	index := -1
 	for i, known := range q.pattern.names {
@@ -346,12 +478,28 @@ func (q *parser) capture(at int) error {
 	}
 	if index < 0 {
 		index = len(q.pattern.names)
-		q.pattern.names = append(q.pattern.names, Named{name, kind})
+		q.pattern.names = append(q.pattern.names, Named{name, kind, has})
 	}
 	s.spot = len(q.pattern.spots)
 	q.pattern.spots = append(q.pattern.spots, index)
 	q.emit(s)
 	return nil
+}
+
+func (q *parser) parts(form calendar.Form) []part {
+	var list []part
+	for _, from := range form.Parts() {
+		p := part{Part: from}
+		p.least, p.most = from.Digits()
+		for _, r := range normal(from.Literal) {
+			p.literal = append(p.literal, filename.Fold(r))
+		}
+		if from.Letter != 0 && p.most == 0 {
+			p.names = q.pattern.options.Language.Names(from)
+		}
+		list = append(list, p)
+	}
+	return list
 }
 
 func validName(name string) bool {
@@ -386,18 +534,4 @@ func appendNormal(runes []rune, text string) []rune {
 		runes = append(runes, r)
 	}
 	return runes
-}
-
-// WholeDate reports whether the date capture of that name always names one day.
-func (p *Pattern) WholeDate(name string) bool {
-	for _, s := range p.program {
-		if s.op == opDate && p.names[p.spots[s.spot]].Name == name {
-			for _, f := range s.fields {
-				if f.letter == 'd' {
-					return true
-				}
-			}
-		}
-	}
-	return false
 }

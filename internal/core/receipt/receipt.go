@@ -30,26 +30,30 @@ var None = strings.Repeat("0", 64)
 
 // Header is what a receipt says of the whole refresh.
 type Header struct {
-	Form        string         `json:"form"`
-	Number      int64          `json:"number,string"`
-	Previous    string         `json:"previous"`
-	Refresh     int64          `json:"refresh,string"`
-	InputID     int64          `json:"input_id,string"`
-	Input       string         `json:"input"`
-	Definition  DefinitionMark `json:"definition"`
-	AsOf        time.Time      `json:"as_of"`
-	AskedBy     string         `json:"asked_by"`
-	Started     time.Time      `json:"started"`
-	Ended       time.Time      `json:"ended"`
-	Machine     string         `json:"machine"`
-	Program     string         `json:"program"`
-	Files       int64          `json:"files,string"` // that fed it
-	Rows        int64          `json:"rows,string"`
-	Totals      []Total        `json:"totals"`
-	LeftOut     []ReasonCount  `json:"left_out"`
-	NotUsed     int64          `json:"not_used,string"` // picked and yet not used
-	Deliveries  []Delivery     `json:"deliveries"`
-	FilesDigest string         `json:"files_digest"`
+	Form       string         `json:"form"`
+	Number     int64          `json:"number,string"`
+	Previous   string         `json:"previous"`
+	Refresh    int64          `json:"refresh,string"`
+	InputID    int64          `json:"input_id,string"`
+	Input      string         `json:"input"`
+	Definition DefinitionMark `json:"definition"`
+	AsOf       time.Time      `json:"as_of"`
+	// Parameters are the values that were put into the definition.
+	Parameters map[string]string `json:"parameters,omitempty"`
+	// Only names the files of a refresh of named files alone.
+	Only        []string      `json:"only,omitempty"`
+	AskedBy     string        `json:"asked_by"`
+	Started     time.Time     `json:"started"`
+	Ended       time.Time     `json:"ended"`
+	Machine     string        `json:"machine"`
+	Program     string        `json:"program"`
+	Files       int64         `json:"files,string"` // that fed it
+	Rows        int64         `json:"rows,string"`
+	Totals      []Total       `json:"totals"`
+	LeftOut     []ReasonCount `json:"left_out"`
+	NotUsed     int64         `json:"not_used,string"` // picked and yet not used
+	Deliveries  []Delivery    `json:"deliveries"`
+	FilesDigest string        `json:"files_digest"`
 }
 
 // DefinitionMark names the version of the definition that was used.
@@ -96,12 +100,22 @@ type File struct {
 	Modified time.Time         `json:"modified"`
 	Digest   string            `json:"digest"`
 	Use      Use               `json:"use"`
-	Why      string            `json:"why,omitempty"` // when not used
+	Why      string            `json:"why,omitempty"`  // when not used
+	Held     string            `json:"held,omitempty"` // when a person held it in: by whom, and the note
+	Listed   []Listed          `json:"listed,omitempty"`
 	Part     string            `json:"part,omitempty"`
 	Read     int64             `json:"rows_read,string"`
 	Kept     int64             `json:"rows_kept,string"`
 	Totals   []Total           `json:"totals"`
 	Findings []finding.Finding `json:"findings"`
+}
+
+// Listed is an entry of a hand-made list that names a file.
+type Listed struct {
+	Sheet   string `json:"sheet,omitempty"` // source
+	ToSheet string `json:"to_sheet,omitempty"`
+	ToTable string `json:"to_table,omitempty"`
+	ToRow   int    `json:"to_row,omitempty"`
 }
 
 // Canonical returns v as RFC 8785 canonical JSON.

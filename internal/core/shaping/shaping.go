@@ -12,6 +12,7 @@ import (
 
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/finding"
+	"jorvex/internal/core/nearest"
 	"jorvex/internal/core/reading"
 	"jorvex/internal/core/totals"
 )
@@ -268,7 +269,7 @@ func (s *shaper) bind(header keptRow) error {
 				code = finding.ColumnMissing
 			}
 			evidence := fmt.Sprintf("%s has none of %s", f.column.Name, finding.Samples(f.column.Headers))
-			if near := definition.Nearest(definition.Plain(f.column.Headers[0]), plain); near != "" {
+			if near := nearest.Find(definition.Plain(f.column.Headers[0]), plain); near != "" {
 				evidence += fmt.Sprintf("; the nearest is %q", near)
 			}
 			absent := inColumn(finding.New(code, "%s", evidence), f, header.number)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -31,7 +32,7 @@ columns:
 `
 
 func TestScenarios(t *testing.T) {
-	def, err := definition.Parse(loadings)
+	def, err := definition.Parse(loadings, time.Now())
 	require.NoError(t, err)
 	for _, scenario := range strings.Split(scenarios, "== ")[1:] {
 		title, body, _ := strings.Cut(scenario, "\n")

@@ -1,17 +1,27 @@
-package definition
+// Package nearest finds the known word that a mistyped one was meant to be.
+package nearest
 
 import (
+	"fmt"
 	"strings"
-	"unicode"
-
-	"golang.org/x/text/unicode/norm"
 )
 
-// Nearest returns the word of known that is at most two edits away from word
-// (one for words under four letters), the closest first; or "".
-func Nearest(word string, known []string) string {
+// Hint says which known word was meant, or names them all.
+func Hint(word string, known []string) string {
+	if near := Find(word, known); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	return "known are " + strings.Join(known, ", ")
+}
+
+// Find returns the word of known that is at most two edits away from word
+// (one for words of three letters, none for shorter ones), the closest first; or "".
+func Find(word string, known []string) string {
 	best, most := "", 2
-	if len(word) < 4 {
+	switch {
+	case len(word) < 3:
+		most = 0
+	case len(word) < 4:
 		most = 1
 	}
 	for _, k := range known {
@@ -52,25 +62,4 @@ func distance(a, b []rune, most int) int {
 		before, last = last, row
 	}
 	return last[len(b)]
-}
-
-// Plain returns a header as it is compared: without letter case, accents, and
-// with runs of white space as one.
-func Plain(header string) string {
-	var b strings.Builder
-	space := false
-	for _, r := range norm.NFKD.String(strings.TrimPrefix(header, "\ufeff")) {
-		switch {
-		case unicode.Is(unicode.Mn, r):
-		case unicode.IsSpace(r):
-			space = b.Len() > 0
-		default:
-			if space {
-				b.WriteByte(' ')
-				space = false
-			}
-			b.WriteRune(unicode.ToLower(r))
-		}
-	}
-	return b.String()
 }

@@ -1,0 +1,216 @@
+package definition
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+
+	"jorvex/internal/core/calendar"
+	"jorvex/internal/core/nearest"
+	"jorvex/internal/core/pathpattern"
+)
+
+var yamlLine = regexp.MustCompile(`^(?:yaml: )?(?:unmarshal errors:\s*)?line (\d+): (.*)`)
+
+func yamlProblem(err error) Problem {
+	p := Problem{Line: 1, Column: 1, Message: "this is not YAML: " + strings.TrimPrefix(err.Error(), "yaml: ")}
+	if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
+		_, _ = fmt.Sscan(m[1], &p.Line)
+		p.Message = "this is not YAML: " + m[2]
+	}
+	return p
+}
+
+// reader walks the YAML nodes and gathers problems.
+type reader struct {
+	problems []Problem
+	asOf     time.Time
+	set      Values
+	def      *Definition
+}
+
+func (r *reader) problem(n *yaml.Node, format string, args ...any) {
+	r.problems = append(r.problems, Problem{n.Line, n.Column, fmt.Sprintf(format, args...)})
+}
+
+// keys known at each level; the test holds the schema against them.
+var known = map[string][]string{
+	"the definition": {"input", "title", "place", "folder", "zone", "language", "parameters", "pick", "match_case", "captures", "files", "list",
+		"scratch", "only_if", "leave_out", "window", "latest", "same_content", "order", "read", "columns", "deliver", "gate"},
+	"a parameter":        {"name", "type", "form", "default"},
+	"a pattern":          {"pattern", "off"},
+	"a joined capture":   {"from", "year"},
+	"a listed file":      {"path", "sheet", "to"},
+	"a target":           {"sheet", "table", "row"},
+	"list":               {"file", "sheet", "columns"},
+	"the list's columns": {"file", "sheet", "to_sheet", "to_table", "to_row"},
+	"a rule":             {"if", "off"},
+	"window":             {"span", "of", "off"},
+	"latest":             {"of", "per", "keep", "future", "fallback", "off"},
+	"read":               {"delimiter"},
+	"gate":               {"broken"},
+	"a column":           {"name", "type", "headers", "capture", "file", "required", "total"},
+	"a delivery":         {"file", "table"},
+}
+
+// mapping calls each with every key of n and reports unknown and repeated ones.
+func (r *reader) mapping(n *yaml.Node, level string, each func(key string, value *yaml.Node)) map[string]*yaml.Node {
+	seen := map[string]*yaml.Node{}
+	if n.Kind == yaml.AliasNode {
+		n = n.Alias
+	}
+	if n.Kind != yaml.MappingNode {
+		r.problem(n, "%s is written as key: value pairs", level)
+		return seen
+	}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key, value := n.Content[i], n.Content[i+1]
+		if value.Kind == yaml.AliasNode {
+			value = value.Alias
+		}
+		if seen[key.Value] != nil {
+			r.problem(key, "the key %q stands twice", key.Value)
+			continue
+		}
+		if !slices.Contains(known[level], key.Value) {
+			r.problem(key, "%s has no key %q; %s", level, key.Value, nearest.Hint(key.Value, known[level]))
+			continue
+		}
+		seen[key.Value] = value
+		each(key.Value, value)
+	}
+	return seen
+}
+
+func (r *reader) text(n *yaml.Node, what string) string {
+	if n.Kind != yaml.ScalarNode || n.Tag == "!!null" {
+		r.problem(n, "%s is a text", what)
+		return ""
+	}
+	return n.Value
+}
+
+func (r *reader) yesNo(n *yaml.Node, what string, into *bool) {
+	if n.Kind != yaml.ScalarNode || n.Tag != "!!bool" || n.Decode(into) != nil {
+		r.problem(n, "%s is true or false", what)
+	}
+}
+
+func (r *reader) list(n *yaml.Node, what string) []*yaml.Node {
+	if n.Kind != yaml.SequenceNode || len(n.Content) == 0 {
+		r.problem(n, "%s is a list, each entry on a line of its own after a dash", what)
+		return nil
+	}
+	return n.Content
+}
+
+func (r *reader) oneOf(n *yaml.Node, what string, choices ...string) string {
+	value := r.text(n, what)
+	if value != "" && !slices.Contains(choices, value) {
+		hint := ""
+		if near := nearest.Find(value, choices); near != "" {
+			hint = fmt.Sprintf("; did you mean %q?", near)
+		}
+		r.problem(n, "%s is %s, not %q%s", what, strings.Join(choices, " or "), value, hint)
+		return ""
+	}
+	return value
+}
+
+func (r *reader) definition(n *yaml.Node, def *Definition) {
+	r.def = def
+	var options pathpattern.Options
+	seen := r.mapping(n, "the definition", func(key string, v *yaml.Node) {
+		switch key {
+		case "input":
+			if def.Input = r.text(v, "input"); !inputName.MatchString(def.Input) && def.Input != "" {
+				r.problem(v, "%q cannot name an input; use small letters, digits and single dashes", def.Input)
+			}
+		case "title":
+			def.Title = r.text(v, "title")
+		case "place":
+			def.Place = r.text(v, "place")
+		case "match_case":
+			r.yesNo(v, "match_case", &options.MatchCase)
+		case "scratch":
+			keep := r.oneOf(v, "scratch", "leave_out", "keep")
+			def.Scratch = keep != "keep"
+		case "same_content":
+			def.SameContent = SameContent(r.oneOf(v, "same_content", string(KeepSame), string(LeaveOutSame)))
+		case "zone":
+			zone, err := time.LoadLocation(r.text(v, "zone"))
+			if err != nil || v.Value == "Local" {
+				r.problem(v, "%q is no time zone; write its IANA name, as in Europe/Oslo", v.Value)
+				return
+			}
+			def.Zone = zone
+		case "language":
+			var err error
+			if def.Language, err = calendar.ParseLanguage(r.text(v, "language")); err != nil {
+				r.problem(v, "%s", err)
+			}
+		case "read":
+			r.mapping(v, "read", func(_ string, v *yaml.Node) { def.Delimiter = r.delimiter(v) })
+		case "gate":
+			r.mapping(v, "gate", func(_ string, v *yaml.Node) {
+				def.Broken = BrokenAnswer(r.oneOf(v, "gate: broken", string(Stop), string(LeaveOut)))
+			})
+		}
+	})
+	for _, key := range []string{"input", "place"} {
+		if seen[key] == nil && n.Kind == yaml.MappingNode {
+			r.problem(n, "the key %q is missing", key)
+		}
+	}
+	// What refers to other keys is read after them, wherever it stands.
+	for _, key := range []struct {
+		name string
+		read func(*yaml.Node)
+	}{
+		{"parameters", r.parameters},
+		{"folder", func(n *yaml.Node) { def.Folder = r.path(n, "folder", true) }},
+		{"pick", func(n *yaml.Node) { r.pick(n, options) }},
+		{"captures", r.joins},
+		{"files", r.files},
+		{"list", r.listFile},
+		{"only_if", func(n *yaml.Node) { def.OnlyIf = r.rules(n, "only_if") }},
+		{"leave_out", func(n *yaml.Node) { def.LeaveOut = r.rules(n, "leave_out") }},
+		{"window", r.window},
+		{"latest", r.latest},
+		{"order", r.order},
+		{"columns", func(n *yaml.Node) { r.columns(n, def) }},
+		{"deliver", func(n *yaml.Node) { r.deliver(n, def) }},
+	} {
+		if seen[key.name] != nil {
+			key.read(seen[key.name])
+		}
+		switch key.name {
+		case "parameters":
+			r.bind()
+		case "captures":
+			r.fields()
+		}
+	}
+	if n.Kind != yaml.MappingNode {
+		return
+	}
+	if seen["pick"] == nil && seen["files"] == nil && seen["list"] == nil {
+		r.problem(n, `the key "pick" is missing (or files, or list, for files chosen by hand)`)
+	}
+	if seen["files"] != nil && seen["list"] != nil {
+		r.problem(seen["list"], "the list stands in files already; keep one of the two")
+	}
+}
+
+func (r *reader) delimiter(n *yaml.Node) byte {
+	names := map[string]byte{",": ',', "comma": ',', ";": ';', "semicolon": ';', "|": '|', "pipe": '|', "\t": '\t', "tab": '\t'}
+	d, ok := names[r.text(n, "delimiter")]
+	if !ok {
+		r.problem(n, "delimiter is comma, semicolon, tab or pipe")
+	}
+	return d
+}
