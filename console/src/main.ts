@@ -8,7 +8,9 @@ import { createRouter, createWebHistory } from 'vue-router'
 import App from './App.vue'
 import InputPage from './pages/InputPage.vue'
 import InputsPage from './pages/InputsPage.vue'
+import PickPage from './pages/PickPage.vue'
 import ReceiptPage from './pages/ReceiptPage.vue'
+import VersionsPage from './pages/VersionsPage.vue'
 import { vuetify } from './theme'
 
 const router = createRouter({
@@ -16,6 +18,8 @@ const router = createRouter({
   routes: [
     { path: '/', component: InputsPage },
     { path: '/inputs/:input', component: InputPage, props: true },
+    { path: '/inputs/:input/pick', component: PickPage, props: true },
+    { path: '/inputs/:input/versions', component: VersionsPage, props: true },
     { path: '/receipts/:receipt', component: ReceiptPage, props: true },
     { path: '/:rest(.*)', redirect: '/' },
   ],

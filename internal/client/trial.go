@@ -204,7 +204,7 @@ func try(ctx context.Context, c *Call) error {
 	if t.File.Near.Pattern != "" {
 		fmt.Fprintf(c.Stdout, "the pattern %s would take it in\n", t.File.Near.Pattern)
 	}
-	if t.File.Verdict == api.VerdictPicked {
+	if t.File.Verdict == api.VerdictPicked && t.Rows > 0 {
 		fmt.Fprintf(c.Stdout, "it would add %s", plural(t.Rows, "row"))
 		for _, total := range t.Totals {
 			fmt.Fprintf(c.Stdout, ", %s %s", total.Column, grouped(total.Sum))

@@ -96,10 +96,8 @@ func (w *Watcher) Try(ctx context.Context, text string, request records.Request,
 		return nil, err
 	}
 	t.Gained, t.Lost = t.beyond(old), old.beyond(t)
-	for i := range t.Lost { // its verdict is that of the trial, if it is there
-		if at := t.find(t.Lost[i].Path); at >= 0 {
-			t.Lost[i] = t.File(at)
-		}
+	for i := range t.Lost {
+		t.Lost[i] = t.instead(t.Lost[i])
 	}
 	return t, nil
 }
@@ -119,6 +117,20 @@ func (t *Trial) beyond(other *Trial) []Tried {
 		}
 	}
 	return list
+}
+
+// instead is a file that another definition picked, with the verdict of this
+// trial.
+func (t *Trial) instead(f Tried) Tried {
+	if at := t.find(f.Path); at >= 0 {
+		return t.File(at)
+	}
+	where := t.Definition.Place
+	if t.Definition.Folder != "" {
+		where += ", " + filename.Show(t.Definition.Folder)
+	}
+	f.Row = records.RosterRow{Verdict: string(selection.LeftOut), Reason: string(selection.OutsideFolder), Sentence: "not below " + where}
+	return f
 }
 
 func (t *Trial) find(path string) int {

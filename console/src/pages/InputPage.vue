@@ -3,14 +3,16 @@ import { mdiMagnify } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import HoldFields from '../parts/HoldFields.vue'
 import FindingList from '../parts/FindingList.vue'
 import RefreshStrip from '../parts/RefreshStrip.vue'
+import SetNotes from '../parts/SetNotes.vue'
 import StateMark from '../parts/StateMark.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
 import WhyPanel from '../parts/WhyPanel.vue'
 import { api, take, type File, type Input, type Schemas } from '../use/api'
 import { useEvent } from '../use/events'
-import { bytes, count, moment, number, word } from '../use/format'
+import { bytes, count, moment, number, whyLeftOut, word } from '../use/format'
 import { useLoading } from '../use/loading'
 
 const props = defineProps<{ input: string }>()
@@ -26,6 +28,9 @@ const opened = ref<number>()
 const filter = computed(() => ({
   verdict: route.query.verdict as Schemas['Verdict'] | undefined,
   state: route.query.state as Schemas['State'] | undefined,
+  reason: route.query.reason as string | undefined,
+  near: route.query.near === 'true' || undefined,
+  held: route.query.held === 'true' || undefined,
   q: route.query.q as string | undefined,
   cursor: route.query.cursor as string | undefined,
 }))
@@ -57,7 +62,8 @@ useEvent<{ place: string; reachable: boolean }>('look', (e) => {
 
 function show(change: Partial<typeof filter.value>) {
   opened.value = undefined
-  void router.push({ query: { ...route.query, cursor: undefined, ...change } })
+  const query = { ...route.query, cursor: undefined, ...change }
+  void router.push({ query: { ...query, near: query.near ? 'true' : undefined, held: query.held ? 'true' : undefined } })
 }
 
 let typing: ReturnType<typeof setTimeout>
@@ -70,20 +76,33 @@ const tabs = computed(() => {
   const c = shown.value?.counts
   if (!c) return []
   const verdicts = [
-    { label: 'all files', n: c.files, verdict: undefined, state: undefined },
-    { label: 'picked', n: c.picked, verdict: 'picked', state: undefined },
-    { label: 'left out', n: c.left_out, verdict: 'left_out', state: undefined },
-    { label: 'held back', n: c.held_back, verdict: 'held_back', state: undefined },
+    { label: 'all files', n: c.files },
+    { label: 'picked', n: c.picked, verdict: 'picked' },
+    { label: 'left out', n: c.left_out, verdict: 'left_out' },
+    { label: 'held back', n: c.held_back, verdict: 'held_back' },
+    { label: 'near misses', n: c.near, near: true as const },
+    { label: 'holds', n: c.held, held: true as const },
   ]
-  const states = (['new', 'changed', 'removed', 'broken', 'unknown', 'same'] as const).map((state) => ({
-    label: state,
-    n: c.by_state[state] ?? 0,
-    verdict: undefined,
-    state,
-  }))
-  const chosen = (t: { verdict?: string; state?: string }) => t.verdict === filter.value.verdict && t.state === filter.value.state
-  return [...verdicts, ...states].filter((t) => t.n > 0 || t.label === 'all files' || chosen(t)).map((t) => ({ ...t, chosen: chosen(t) }))
+  const states = (['new', 'changed', 'removed', 'broken', 'unknown', 'same'] as const).map((state) => ({ label: state, n: c.by_state[state] ?? 0, state }))
+  type Tab = { label: string; n: number; verdict?: string; state?: string; near?: true; held?: true }
+  const f = filter.value
+  const chosen = (t: Tab) => !f.reason && t.verdict === f.verdict && t.state === f.state && t.near === f.near && t.held === f.held
+  return ([...verdicts, ...states] as Tab[]).filter((t) => t.n > 0 || t.label === 'all files' || chosen(t)).map((t) => ({ ...t, chosen: chosen(t) }))
 })
+
+const reasons = computed(() =>
+  Object.entries(shown.value?.counts.by_reason ?? {})
+    .sort((a, b) => b[1] - a[1])
+    .map(([reason, n]) => ({ reason, n })),
+)
+
+const none = { verdict: undefined, state: undefined, reason: undefined, near: undefined, held: undefined }
+
+function listed(l: Schemas['Listed']) {
+  return [l.sheet && `sheet ${l.sheet}`, l.to_sheet && `to ${l.to_sheet}`, l.to_table && `to table ${l.to_table}`, l.to_row && `from row ${l.to_row}`]
+    .filter(Boolean)
+    .join(', ')
+}
 
 function parts(path: string) {
   const cut = path.lastIndexOf('/') + 1
@@ -97,22 +116,45 @@ function parts(path: string) {
     <h1>{{ shown.title }}</h1>
     <p class="quiet">
       {{ shown.name }} · {{ shown.place }}<template v-if="shown.folder"> / {{ shown.folder }}</template> · definition version {{ shown.version }} ·
-      delivers {{ shown.deliveries.length ? shown.deliveries.join(', ') : 'nothing' }}
+      delivers {{ shown.deliveries.length ? shown.deliveries.join(', ') : 'nothing' }} · <router-link :to="`/inputs/${shown.name}/pick`">choose files</router-link> ·
+      <router-link :to="`/inputs/${shown.name}/versions`">versions</router-link>
     </p>
     <v-alert v-if="!shown.reachable" type="warning" class="my-3" :title="`${shown.place} cannot be reached: ${shown.why}`">
       Its files are unknown, not removed. They are looked for again every few seconds.
     </v-alert>
 
-    <refresh-strip :input="shown.name" :last="shown.last_refresh" />
+    <refresh-strip :input="shown.name" :parameters="shown.parameters" :last="shown.last_refresh" />
+    <set-notes :findings="shown.findings" />
+    <ul v-if="shown.cures.length" class="strip" aria-label="Near misses">
+      <li v-for="c in shown.cures.slice(0, 5)" :key="c.kind + c.pattern + c.says">
+        <span><b>Nearly picked</b>, {{ word(c.kind) }}: {{ c.says }}</span>
+        <router-link v-if="c.pattern" :to="{ path: `/inputs/${shown.name}/pick`, query: { add: c.pattern } }">take in {{ count(c.files, 'file') }}</router-link>
+        <button type="button" class="link" @click="show({ ...none, q: c.path })">look</button>
+      </li>
+      <li v-if="shown.cures.length > 5"><button type="button" class="link" @click="show({ ...none, near: true })">and {{ shown.cures.length - 5 }} more</button></li>
+    </ul>
 
     <div class="filters">
       <div class="tabs" role="group" aria-label="Show">
-        <button v-for="t in tabs" :key="t.label" type="button" :aria-pressed="t.chosen" @click="show({ verdict: t.verdict as never, state: t.state })">
+        <button
+          v-for="t in tabs"
+          :key="t.label"
+          type="button"
+          :aria-pressed="t.chosen"
+          @click="show({ ...none, verdict: t.verdict as never, state: t.state as never, near: t.near, held: t.held })"
+        >
           {{ t.label }} <b>{{ number(t.n) }}</b>
         </button>
       </div>
       <v-text-field v-model="search" class="search" label="Path contains" :prepend-inner-icon="mdiMagnify" clearable />
     </div>
+
+    <p v-if="reasons.length > 1" class="reasons" aria-label="Counts by reason">
+      <span v-for="r in reasons" :key="r.reason">
+        <button type="button" class="link" :aria-pressed="filter.reason === r.reason" @click="show({ ...none, reason: filter.reason === r.reason ? undefined : r.reason })">
+          {{ whyLeftOut(r.reason) }}</button>&nbsp;<b>{{ number(r.n) }}</b>
+      </span>
+    </p>
 
     <div class="sheet">
       <table class="rows">
@@ -141,12 +183,17 @@ function parts(path: string) {
               <td data-label="Reason">
                 <div>
                   <span :title="f.rule">{{ f.reason === 'pattern_matches' ? word(f.reason) : f.sentence }}</span>
+                  <div v-for="(l, k) in f.listed" :key="k" class="quiet">{{ listed(l) }}</div>
+                  <div v-if="f.hold" class="text-warning">held {{ f.hold.in ? 'in' : 'out' }} by {{ f.hold.by }}</div>
                   <finding-list :findings="f.findings" />
                 </div>
               </td>
             </tr>
             <tr v-if="opened === f.id">
-              <td colspan="6"><why-panel :input="shown.name" :path="f.path" /></td>
+              <td colspan="6">
+                <why-panel :key="f.sentence" :input="shown.name" :path="f.path" />
+                <hold-fields :input="shown.name" :file="f" />
+              </td>
             </tr>
           </template>
           <tr v-if="files.length === 0">
@@ -172,23 +219,26 @@ function parts(path: string) {
   flex-wrap: wrap;
 }
 
-.tabs {
-  display: flex;
-  flex-wrap: wrap;
+.filters .tabs {
   flex: 1;
 }
 
-.tabs button {
-  padding: 4px 12px;
-  border: 1px solid rgb(var(--v-theme-surface-variant));
-  margin-right: -1px;
-  margin-bottom: -1px;
-  background: rgb(var(--v-theme-surface));
+.reasons {
+  margin: 6px 0 10px;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 14px;
 }
 
-.tabs button[aria-pressed='true'] {
-  background: rgb(var(--v-theme-primary));
-  color: rgb(var(--v-theme-on-primary));
+.strip {
+  margin: 0 0 12px;
+}
+
+.strip li {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 12px;
+  align-items: baseline;
 }
 
 .search {
@@ -212,7 +262,7 @@ function parts(path: string) {
 }
 
 @media (max-width: 640px) {
-  .tabs,
+  .filters .tabs,
   .search {
     flex: 1 1 100%;
   }

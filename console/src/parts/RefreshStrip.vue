@@ -2,13 +2,15 @@
 import { mdiRefresh } from '@mdi/js'
 import { computed, ref } from 'vue'
 
-import { api, take, type Refresh, type Trouble } from '../use/api'
+import { api, take, type Refresh, type Schemas, type Trouble } from '../use/api'
 import { useEvent } from '../use/events'
 import { bytes, count, moment, number } from '../use/format'
 import StateMark from './StateMark.vue'
 import TroubleNote from './TroubleNote.vue'
 
-const props = defineProps<{ input: string; last: Refresh | undefined }>()
+const props = defineProps<{ input: string; parameters?: Schemas['Parameter'][]; last: Refresh | undefined }>()
+
+const set = ref<Record<string, string>>({})
 
 const asked = ref<Refresh>()
 const trouble = ref<Trouble>()
@@ -28,7 +30,12 @@ const share = computed(() => (refresh.value?.bytes ? (100 * refresh.value.bytes_
 async function ask() {
   trouble.value = undefined
   try {
-    const r = await take(api.POST('/api/v1/inputs/{input}/refreshes', { params: { path: { input: props.input } } }))
+    const r = await take(
+      api.POST('/api/v1/inputs/{input}/refreshes', {
+        params: { path: { input: props.input } },
+        body: { set: Object.fromEntries(Object.entries(set.value).filter(([, value]) => value !== '')) },
+      }),
+    )
     if (!asked.value || asked.value.id < r.id) asked.value = r
   } catch (e) {
     trouble.value = e as Trouble
@@ -39,6 +46,7 @@ async function ask() {
 <template>
   <section class="strip" aria-label="Refresh">
     <v-btn color="primary" :prepend-icon="mdiRefresh" :disabled="underway" @click="ask">Refresh</v-btn>
+    <label v-for="p in parameters" :key="p.name" class="quiet">{{ p.name }} <input v-model="set[p.name]" :placeholder="p.value" /></label>
     <div v-if="underway && refresh" class="grow" role="status">
       {{ refresh.stage }}: {{ number(refresh.files_done) }} of {{ count(refresh.files, 'file') }},
       {{ bytes(refresh.bytes_done) }} of {{ bytes(refresh.bytes) }}, {{ count(refresh.rows, 'row') }}

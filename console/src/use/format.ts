@@ -42,11 +42,27 @@ export function count(n: number, one: string, many = one + 's'): string {
 
 const leftOut: Record<string, string> = {
   no_pattern: 'match no pattern',
+  not_listed: 'are not in the list',
   scratch_file: 'scratch files',
   own_delivery: 'delivered by Jorvex itself',
+  own_content: 'copies of a delivery of Jorvex',
+  leave_out_rule: 'left out by a rule',
+  only_if_fails: 'fail a condition',
+  outside_window: 'outside the period',
+  not_latest: 'not the newest',
+  not_yet: 'dated after today',
+  passed_over: 'newest, not usable',
+  same_content: 'the same content',
+  held_in: 'held in by hand',
+  held_out: 'held out by hand',
+  listed: 'in the list',
+  pattern_matches: 'match a pattern',
+  not_seen: 'cannot be looked at',
+  not_asked: 'not asked for',
+  asked: 'asked for by name',
 }
 
-/** Why files were left out, in the plural. */
+/** Why files have their verdict, in the plural. */
 export function whyLeftOut(reason: string): string {
   return leftOut[reason] ?? word(reason)
 }

@@ -29,18 +29,18 @@ const (
 	Separators NearKind = "separators"
 	Extension  NearKind = "extension"
 	CopyMark   NearKind = "copy_mark"
+	NoSuchDate NearKind = "no_such_date"
 	Spelling   NearKind = "spelling"
 	TooDeep    NearKind = "too_deep"
 	TooShallow NearKind = "too_shallow"
-	NoSuchDate NearKind = "no_such_date"
 )
 
 var nearKinds = []struct {
 	kind  NearKind
 	words string
 }{
-	{LetterCase, "letter case"}, {Separators, "separators"}, {Extension, "extension"}, {CopyMark, "copy mark"}, {Spelling, "spelling"},
-	{TooDeep, "folder level"}, {TooShallow, "folder level"}, {NoSuchDate, "impossible date"},
+	{LetterCase, "letter case"}, {Separators, "separators"}, {Extension, "extension"}, {CopyMark, "copy mark"},
+	{NoSuchDate, "impossible date"}, {Spelling, "spelling"}, {TooDeep, "folder level"}, {TooShallow, "folder level"},
 }
 
 // Words returns the kind in words.
@@ -106,6 +106,11 @@ func NewFinder(p *Pattern) *Finder {
 	}
 	f.separators()
 	f.extension()
+	if slices.ContainsFunc(p.elements, func(e element) bool { return e.op == opDate }) {
+		lax := p.copy()
+		lax.anyDate = true
+		f.add(NoSuchDate, lax, 0)
+	}
 	for i, e := range p.elements {
 		stem := e
 		if dot := lastIndex(p.runes(e), '.'); dot >= 0 {
@@ -118,11 +123,6 @@ func NewFinder(p *Pattern) *Finder {
 		}
 	}
 	f.shallow()
-	if slices.ContainsFunc(p.elements, func(e element) bool { return e.op == opDate }) {
-		lax := p.copy()
-		lax.anyDate = true
-		f.add(NoSuchDate, lax, 0)
-	}
 	return f
 }
 
@@ -352,13 +352,10 @@ func (f *Finder) find(path string) (Near, bool) {
 	if near, ok := f.copied(path); ok {
 		return near, true
 	}
-	if near, ok := f.lax(path, Spelling); ok {
+	if near, ok := f.lax(path, NoSuchDate, Spelling); ok {
 		return near, true
 	}
-	if near, ok := f.depth(path); ok {
-		return near, true
-	}
-	return f.lax(path, NoSuchDate)
+	return f.depth(path)
 }
 
 // lax tries the variants of some kinds.
@@ -442,8 +439,8 @@ func (f *Finder) explain(v variant, captures []Capture) Near {
 			}
 		}
 	case Separators:
-		near.Says = "spaces, _ and -"
 		near.Pattern = f.separated(v.pattern)
+		near.Says = "it is written as \"" + differing(f.names, near.Pattern) + "\""
 	case Extension:
 		tail := f.text(v.pattern, len(v.pattern.spots)-1)
 		near.Says = fmt.Sprintf("the extension %q", tail)
@@ -475,6 +472,16 @@ func (f *Finder) explain(v variant, captures []Capture) Near {
 // text returns what stood at a spot of the variant that matched last.
 func (f *Finder) text(lax *Pattern, spot int) string {
 	return f.path.text(f.path.spans[spot])
+}
+
+// differing returns the name of a pattern that is another one.
+func differing(names []string, pattern string) string {
+	for i, name := range strings.Split(pattern, "/") {
+		if i >= len(names) || name != names[i] {
+			return name
+		}
+	}
+	return pattern
 }
 
 // separated is the pattern with the separators that the path has.
@@ -638,14 +645,18 @@ func (m *machine) miss(s *step, at int) bool {
 			if end == len(m.text) || m.text[end] == '/' || end-at > len(s.literal)+s.edits {
 				return false
 			}
-			diagonal, least := row[0], row[0]+1
-			row[0]++
+			more := 1
+			if '0' <= m.text[end] && m.text[end] <= '9' {
+				more = s.edits + 1 // a digit more is no misspelling
+			}
+			diagonal, least := row[0], row[0]+more
+			row[0] += more
 			for i, r := range s.literal {
-				next := min(row[i+1], row[i]) + 1
+				next := min(row[i+1]+more, row[i]+1)
 				if r == m.text[end] {
 					next = min(next, diagonal)
 				} else {
-					next = min(next, diagonal+1)
+					next = min(next, diagonal+more)
 				}
 				diagonal, row[i+1] = row[i+1], next
 				least = min(least, next)

@@ -1,0 +1,121 @@
+import { computed, ref } from 'vue'
+import { Document, isMap, isScalar, parseDocument } from 'yaml'
+
+/** A rule as the bench edits it: its text, and whether it is switched off. */
+export type Rule = { text: string; off: boolean }
+
+type Path = (string | number)[]
+
+/**
+ * The text of a definition, edited as text or by its parts. Both are one: the
+ * parts are read off the text, and a change of a part is one of the text that
+ * leaves comments and everything else as they are. Every change can be undone.
+ */
+export function useDefinition() {
+  const past = ref<string[]>([])
+  const future = ref<string[]>([])
+  const text = ref('')
+  let typed = 0
+
+  const document = computed(() => parseDocument(text.value))
+  const broken = computed(() => document.value.errors[0]?.message.split('\n')[0])
+  const plain = computed<Record<string, unknown>>(() => {
+    const value: unknown = broken.value ? undefined : document.value.toJS()
+    return value && typeof value === 'object' ? (value as Record<string, unknown>) : {}
+  })
+
+  function start(from: string) {
+    text.value = from
+    past.value = []
+    future.value = []
+  }
+
+  /** Takes a new text. Typing goes on within one step for a second. */
+  function write(next: string, typing = false) {
+    if (next === text.value) return
+    const now = Date.now()
+    if (!typing || now - typed > 1000) past.value.push(text.value)
+    typed = typing ? now : 0
+    future.value = []
+    text.value = next
+  }
+
+  function step(from: string[], to: string[]) {
+    const next = from.pop()
+    if (next === undefined) return
+    to.push(text.value)
+    typed = 0
+    text.value = next
+  }
+
+  function edit(change: (doc: Document) => void, typing = false) {
+    const doc = parseDocument(text.value)
+    if (doc.errors.length) return
+    change(doc)
+    write(doc.toString({ lineWidth: 0, flowCollectionPadding: false }), typing)
+  }
+
+  /** Sets a value, or takes its key away if there is none. */
+  function set(path: Path, value: unknown, typing = false) {
+    edit((doc) => {
+      if (value === undefined || value === '') doc.deleteIn(path)
+      else doc.setIn(path, doc.createNode(value, { flow: typeof value === 'object' && !Array.isArray(value) }))
+    }, typing)
+  }
+
+  /** The rules of a list, whose entries are texts or {key: text, off: true}. */
+  function rules(list: string, key: string): Rule[] {
+    const entries = plain.value[list]
+    if (!Array.isArray(entries)) return []
+    return entries.map((entry: unknown) => {
+      if (entry && typeof entry === 'object') {
+        const rule = entry as Record<string, unknown>
+        return { text: String(rule[key] ?? ''), off: rule.off === true }
+      }
+      return { text: String(entry ?? ''), off: false }
+    })
+  }
+
+  function setRule(list: string, key: string, at: number, rule: Rule, typing = false) {
+    edit((doc) => {
+      const entry: unknown = doc.getIn([list, at], true)
+      if (!rule.off && isScalar(entry)) entry.value = rule.text
+      else if (rule.off && isMap(entry)) doc.setIn([list, at, key], rule.text)
+      else doc.setIn([list, at], doc.createNode(rule.off ? { [key]: rule.text, off: true } : rule.text, { flow: true }))
+    }, typing)
+  }
+
+  function addRule(list: string, text: string) {
+    edit((doc) => {
+      if (Array.isArray(plain.value[list])) doc.addIn([list], text)
+      else doc.set(list, doc.createNode([text]))
+    })
+  }
+
+  function removeRule(list: string, at: number) {
+    edit((doc) => {
+      const left = (plain.value[list] as unknown[]).length - 1
+      if (left > 0) doc.deleteIn([list, at])
+      else doc.delete(list)
+    })
+  }
+
+  return {
+    text,
+    plain,
+    broken,
+    start,
+    write,
+    set,
+    rules,
+    setRule,
+    addRule,
+    removeRule,
+    undo: () => step(past.value, future.value),
+    redo: () => step(future.value, past.value),
+    canUndo: computed(() => past.value.length > 0),
+    canRedo: computed(() => future.value.length > 0),
+  }
+}
+
+export type Definition = ReturnType<typeof useDefinition>
