@@ -232,6 +232,7 @@ function parts(path: string) {
 
 .strip {
   margin: 0 0 12px;
+  padding: 0;
 }
 
 .strip li {

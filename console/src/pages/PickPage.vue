@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiContentSave, mdiRedo, mdiUndo } from '@mdi/js'
+import { mdiClose, mdiContentSave, mdiRedo, mdiUndo } from '@mdi/js'
 import { computed, onMounted, ref, watch } from 'vue'
 import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
 
@@ -57,6 +57,16 @@ useEvent<{ input: string }>('roster', (e) => {
 
 const changed = computed(() => saved.value !== undefined && definition.text.value !== saved.value.definition)
 onBeforeRouteLeave(() => !changed.value || window.confirm('Leave without saving what you changed?'))
+
+const byHand = computed(() => {
+  const files = definition.plain.value.files
+  return Array.isArray(files) ? files.map((f: unknown) => (f && typeof f === 'object' ? String((f as { path?: string }).path) : String(f))) : []
+})
+const listPath = computed(() => (typeof definition.plain.value.list === 'string' ? ['list'] : ['list', 'file']))
+const list = computed(() => {
+  const l = definition.plain.value.list
+  return l && typeof l === 'object' ? String((l as { file?: string }).file ?? '') : l ? String(l) : ''
+})
 
 const fields = computed(() => [...(vocabulary.value?.fields ?? []), ...(trial.value?.captures ?? [])])
 const counts = (kind: string) => (trial.value?.rules ?? []).filter((r) => r.kind === kind)
@@ -203,6 +213,17 @@ const checked = (e: Event) => (e.target as HTMLInputElement).checked
               <pattern-builder v-if="example" :path="example" @use="use" @close="example = undefined" />
             </template>
           </rule-list>
+          <section v-if="byHand.length || list" aria-label="By hand">
+            <h2>By hand</h2>
+            <label v-if="list" class="line">
+              the list in
+              <input class="grow" aria-label="File of the list" :value="list" @input="(e) => definition.set(listPath, value(e), true)" />
+            </label>
+            <div v-for="(path, at) in byHand" :key="path" class="line">
+              <span class="grow path">{{ path }}</span>
+              <v-btn :icon="mdiClose" size="x-small" variant="text" :aria-label="`Take ${path} off the list`" @click="definition.removeRule('files', at)" />
+            </div>
+          </section>
           <rule-list
             v-if="vocabulary"
             :definition="definition"
@@ -302,6 +323,9 @@ const checked = (e: Event) => (e.target as HTMLInputElement).checked
                   </td>
                   <td class="number">
                     <button type="button" class="link" :aria-label="`Build a pattern from ${f.path}`" @click="build(f.path)">as example</button>
+                    <template v-if="f.verdict === 'left_out' && !list">
+                      · <button type="button" class="link" :aria-label="`Pick ${f.path} by hand`" @click="definition.addRule('files', below(f.path))">by hand</button>
+                    </template>
                   </td>
                 </tr>
                 <tr v-if="files.length === 0">

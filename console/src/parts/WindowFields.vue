@@ -10,6 +10,8 @@ const kinds = ['', 'this', 'to date', 'last', 'previous', 'from'] as const
 const kindWords: Record<string, string> = { '': 'any date', 'to date': 'so far this', from: 'from … to …' }
 const units = ['day', 'week', 'month', 'quarter', 'year']
 const dates = computed(() => [...props.captures.filter((c) => c.kind === 'date').map((c) => c.name), 'modified'])
+// The last date of a pattern is usually the finest.
+const usual = computed(() => dates.value.at(-2) ?? 'modified')
 
 type Shown = { span: string; of?: string; off?: boolean }
 
@@ -37,7 +39,7 @@ function write(change: Partial<typeof read.value> & { of?: string; off?: boolean
   else if (w.kind === 'last' || w.kind === 'previous') span = w.n > 1 ? `${w.kind} ${w.n} ${w.unit}s` : `${w.kind} ${w.unit}`
   else if (w.kind === 'from') span = [w.from && `from ${w.from}`, w.to && `to ${w.to}`].filter(Boolean).join(' ') || 'from 2026-01-01'
   else if (w.kind === 'other') span = shown.value!.span
-  const of = change.of ?? shown.value?.of ?? dates.value[0]
+  const of = change.of ?? shown.value?.of ?? usual.value
   const off = change.off ?? shown.value?.off
   props.definition.set(['window'], span ? { span, of, ...(off ? { off } : {}) } : undefined, typing)
 }
@@ -62,7 +64,7 @@ function writeLatest(change: Partial<NonNullable<typeof latest.value>> | undefin
     props.definition.set(['latest'], undefined)
     return
   }
-  const l = { of: dates.value[0], per: [] as string[], keep: 1, future: false, fallback: 'none', off: false, ...latest.value, ...change }
+  const l = { of: usual.value, per: [] as string[], keep: 1, future: false, fallback: 'none', off: false, ...latest.value, ...change }
   props.definition.set(['latest'], {
     of: l.of,
     ...(l.per.length ? { per: l.per } : {}),
@@ -104,7 +106,7 @@ function per(name: string, on: boolean) {
       </template>
       <template v-if="read.kind">
         by
-        <select :value="shown?.of ?? dates[0]" aria-label="Date" @change="(e) => write({ of: value(e) })">
+        <select :value="shown?.of ?? usual" aria-label="Date" @change="(e) => write({ of: value(e) })">
           <option v-for="d in dates" :key="d">{{ d }}</option>
         </select>
         <label><input type="checkbox" :checked="!shown?.off" @change="(e) => write({ off: !checked(e) })" /> on</label>
@@ -122,7 +124,7 @@ function per(name: string, on: boolean) {
         <select :value="latest.of" aria-label="Newest by" @change="(e) => writeLatest({ of: value(e) })">
           <option v-for="c in [...captures.map((c) => c.name), 'modified']" :key="c">{{ c }}</option>
         </select>
-        <span class="quiet">{{ met('latest')?.files ?? 0 }} older left out</span>
+        <span class="quiet">{{ met('latest')?.files ?? 0 }} others left out</span>
       </template>
     </div>
     <div v-if="latest" class="line">

@@ -6,6 +6,22 @@ export type Rule = { text: string; off: boolean }
 
 type Path = (string | number)[]
 
+/** Keys about choosing, after which a new one is put. */
+const choosing = ['place', 'folder', 'parameters', 'pick', 'match_case', 'captures', 'files', 'list', 'scratch', 'only_if', 'leave_out', 'window', 'latest', 'same_content']
+
+/** Adds a key after those that are about the same. */
+function insert(doc: Document, key: string, value: unknown) {
+  if (!isMap(doc.contents) || doc.has(key)) {
+    doc.set(key, value)
+    return
+  }
+  let at = 0
+  doc.contents.items.forEach((pair, i) => {
+    if (choosing.includes(String(isScalar(pair.key) ? pair.key.value : pair.key))) at = i + 1
+  })
+  doc.contents.items.splice(at, 0, doc.createPair(key, value) as (typeof doc.contents.items)[number])
+}
+
 /**
  * The text of a definition, edited as text or by its parts. Both are one: the
  * parts are read off the text, and a change of a part is one of the text that
@@ -59,7 +75,11 @@ export function useDefinition() {
   function set(path: Path, value: unknown, typing = false) {
     edit((doc) => {
       if (value === undefined || value === '') doc.deleteIn(path)
-      else doc.setIn(path, doc.createNode(value, { flow: typeof value === 'object' && !Array.isArray(value) }))
+      else {
+        const node = doc.createNode(value, { flow: typeof value === 'object' && !Array.isArray(value) })
+        if (path.length === 1) insert(doc, String(path[0]), node)
+        else doc.setIn(path, node)
+      }
     }, typing)
   }
 
@@ -88,7 +108,7 @@ export function useDefinition() {
   function addRule(list: string, text: string) {
     edit((doc) => {
       if (Array.isArray(plain.value[list])) doc.addIn([list], text)
-      else doc.set(list, doc.createNode([text]))
+      else insert(doc, list, doc.createNode([text]))
     })
   }
 
