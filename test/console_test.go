@@ -153,7 +153,8 @@ func TestConsole(t *testing.T) {
 	b.do(chromedp.Navigate(s.Link()))
 	b.sees(`Daily loadings by terminal\s+skerry-share\s+238\s+9\s+238\s+0\s+0\s+0\s+none yet`)
 	b.click("Daily loadings by terminal")
-	b.sees(`all files 247\s*picked 238\s*left out 9\s*new 238`)
+	b.sees(`all files 247\s*picked 238\s*left out 9\s*near misses 2\s*new 238`)
+	b.sees(`Nearly picked, spelling: "loadngs" where the pattern has "loadings"\s*take in 1 file`)
 	b.click("left out")
 	b.sees(`loadings/Eskvik/2026/loadings 2026-11-17 \(1\).csv\s+652 B\s+.*\s+no pattern matches`)
 	b.sees(`~\$loadings 2026-11-20.csv\s+6 B\s+.*\s+lock file of an office program`)
@@ -206,7 +207,7 @@ func TestConsole(t *testing.T) {
 	b.sees(`skerry-share cannot be reached: there is no such directory`)
 	b.sees(`held back 240`)
 	require.NoError(t, os.Rename(s.Share+"-away", s.Share))
-	b.sees(`all files 249\s*picked 240\s*left out 9\s*broken 1\s*same 239`)
+	b.sees(`all files 249\s*picked 240\s*left out 9\s*near misses 2\s*broken 1\s*same 239`)
 	b.do(chromedp.Navigate(s.Base + "/"))
 	b.sees(`Daily loadings by terminal`)
 	b.picture("inputs", 1280, 800, "light")
@@ -215,4 +216,110 @@ func TestConsole(t *testing.T) {
 	s.Must("look")
 	b.terminal("terminal-files", s, "files daily-loadings -verdict left_out", `why daily-loadings "Eskvik/2026/loadings 2026-11-17 (1).csv"`)
 	b.terminal("terminal-refresh", s, "refresh daily-loadings", "refreshes", "receipt 3", "verify")
+}
+
+// fill puts a text into the field with that label.
+func (b *browser) fill(label, text string) {
+	b.t.Helper()
+	b.set(fmt.Sprintf(`[aria-label=%q]`, label), "input", text)
+}
+
+// set gives a field a value, as typing or choosing it does.
+func (b *browser) set(selector, event, value string) {
+	b.t.Helper()
+	done, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(
+		`(() => { const f = document.querySelector(%q); f.value = %q; return f.dispatchEvent(new Event(%q)) })()`, selector, value, event)))
+	require.NoError(b.t, err)
+	require.True(b.t, done)
+}
+
+// press presses the button with that label.
+func (b *browser) press(label string) {
+	b.t.Helper()
+	b.do(chromedp.Click(fmt.Sprintf(`//main//*[@aria-label=%q]`, label), chromedp.NodeVisible))
+}
+
+// Choosing in the console, without a word of YAML: a near miss taken in, a
+// pattern built from an example, a condition, a window, undo and redo, the text
+// in step; saving, a second editor told, versions compared and restored, holds.
+func TestPickBench(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{Interval: 200 * time.Millisecond})
+	end := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
+	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: end}))
+	s.Must("demo", "-dir", filepath.Dir(s.Share))
+	b := openBrowser(t)
+	b.do(chromedp.Navigate(s.Link()))
+	b.sees(`Tariff card in force`)
+	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings"))
+	b.click("take in 1 file")
+	b.sees(`239 of 247 files picked · 1 gained, 0 lost against version 1`)
+	b.sees(`Brannhold/2026/loadngs 2026-11-09.csv`)
+	b.picture("pick-bench", 1280, 900, "light")
+	b.picture("pick-bench-narrow", 400, 900, "dark")
+	b.do(chromedp.EmulateViewport(1280, 900))
+	b.press("Undo")
+	b.sees(`238 of 247 files picked\s`)
+	b.press("Redo")
+	b.sees(`239 of 247 files picked · 1 gained`)
+
+	// A pattern from an example: the draft, whose terminal varies.
+	b.click("left out 8")
+	b.press("Build a pattern from loadings/Aldersund/2026/loadings 2026-11-19 draft.csv")
+	b.sees(`Press a part of the example`)
+	b.click("Aldersund")
+	b.do(chromedp.Click(`(//main//div[@class="choice"]//input[@type="radio"])[2]`, chromedp.NodeVisible))
+	b.fill("Name of the capture", "terminal")
+	b.do(chromedp.Click(`(//main//p[@class="parts"]//button)[2]`), chromedp.Click(`(//main//div[@class="choice"]//input[@type="radio"])[3]`))
+	b.do(chromedp.Click(`(//main//p[@class="parts"]//button)[4]`), chromedp.Click(`(//main//div[@class="choice"]//input[@type="radio"])[3]`))
+	b.sees(`<terminal>/<year:yyyy>/loadings <day:yyyy-MM-dd> draft.csv`)
+	b.click("Add this pattern")
+	b.sees(`240 of 247 files picked · 2 gained`)
+
+	// A rule against it, as fields; the text says the same.
+	b.do(chromedp.Click(`//main//section[@aria-label="Leave out if"]//button[contains(., "Add a condition")]`))
+	b.sees(`239 of 247 files picked · 1 gained, 0 lost`)
+	b.set(`select[aria-label=Window]`, "change", "last")
+	b.sees(`gained, \d{3} lost against version 1`)
+	b.click("lost")
+	b.sees(`day is 2026-10-\d\d, outside last week of day`)
+	b.click("Show the text")
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('textarea').value`))
+	require.NoError(t, err)
+	assert.Contains(t, text, "leave_out:\n  - name contains \"draft\"\nwindow: {span: last week, of: day}\ncolumns:\n  - {name: day, capture: day}\n")
+	b.do(chromedp.SendKeys(`//main//textarea`, "\nlatest: {of: dya}\n"))
+	b.sees(`The definition is not valid yet\s*line \d+: there is no capture "dya"; did you mean "day"\?`)
+	b.press("Undo")
+	b.sees(`gained, \d{3} lost against version 1`)
+
+	// Somebody else saves first.
+	s.Must("input", "move", "daily-loadings", "-folder", "loadings", "-yes")
+	save := `//main//button[contains(., "Save") and not(@disabled)]`
+	b.do(chromedp.Click(save, chromedp.NodeVisible))
+	b.sees(`daily-loadings is at version 2, saved by local at .*; nothing was overwritten`)
+	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings/pick?add=" + "<terminal>/<year:yyyy>/loadngs <day:yyyy-MM-dd>.csv"))
+	b.sees(`239 of 247 files picked · 1 gained`)
+	b.do(chromedp.Click(save, chromedp.NodeVisible))
+	b.sees(`Saved as version 3\.`)
+	b.click("all versions")
+	b.sees(`What version 3 changed against version 2[\s\S]*\+ +- <terminal>/<year:yyyy>/loadngs`)
+	b.picture("versions", 1280, 800, "light")
+
+	// A hold, seen wherever the file is, and released.
+	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings?q=2026-11-17%20(1)"))
+	b.click("(1).csv")
+	b.fill("Note", "sent twice on purpose")
+	b.click("Hold in")
+	b.sees(`held in by local: sent twice on purpose`)
+	b.sees(`holds 1`)
+	b.picture("hold", 1280, 800, "light")
+	b.click("Release")
+	b.sees(`picked 239\s*left out 8`)
+
+	// The other inputs: the newest card, the list with one that is missing.
+	b.do(chromedp.Navigate(s.Base + "/inputs/quay-inspections"))
+	b.sees(`warning a listed file is not there: 2026/Dunvara quays.xlsx`)
+	b.sees(`named in the list\s*sheet Inspection, to All quays, from row 1`)
+	b.do(chromedp.Navigate(s.Base + "/inputs/tariff-card"))
+	b.sees(`not the latest: tariffs/tariff card 1 September 2026.xlsx is newer`)
+	b.picture("input-latest", 1280, 800, "light")
 }

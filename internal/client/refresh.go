@@ -3,6 +3,8 @@ package client
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -260,6 +262,12 @@ func receiptCommand(ctx context.Context, c *Call) error {
 				notes = append(notes, string(found.Grade)+": "+found.Sentence)
 			}
 		}
+		if f.Held != "" {
+			notes = append(notes, f.Held)
+		}
+		for _, l := range f.Listed {
+			notes = append(notes, strings.TrimPrefix(listedWords(l), "; "))
+		}
 		digest := f.Digest
 		if !c.csv && len(digest) > 12 {
 			digest = digest[:12]
@@ -275,6 +283,12 @@ func (c *Call) printReceipt(r api.Receipt) {
 	t.row("input", fmt.Sprintf("%s, definition version %d", r.Input, r.DefinitionVersion))
 	t.row("refresh", fmt.Sprintf("%d, asked for by %s", r.Refresh, r.AskedBy))
 	t.row("as of", c.moment(r.AsOf))
+	for _, name := range slices.Sorted(maps.Keys(r.Parameters)) {
+		t.row("with", name+"="+r.Parameters[name])
+	}
+	if len(r.Only) > 0 {
+		t.row("of", "only these files, this once: "+strings.Join(r.Only, ", "))
+	}
 	t.row("ended", fmt.Sprintf("%s, after %s", c.moment(r.Ended), r.Ended.Sub(r.Started).Round(time.Millisecond)))
 	t.row("made by", fmt.Sprintf("jorvex %s on %s", r.Program, r.Machine))
 	t.row("files", c.number(r.Files))

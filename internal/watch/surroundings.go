@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strings"
 	"sync"
 	"time"
@@ -121,7 +122,7 @@ func (w *Watcher) surroundings(ctx context.Context, at *watched, input int64, sa
 	if def.List != nil {
 		entries, err := w.list(at, saved, def)
 		if err != nil {
-			s.findings = append(s.findings, finding.New(finding.ListUnreadable, "%s: %s", filename.Show(def.List.File), err))
+			s.findings = append(s.findings, finding.New(finding.ListUnreadable, "%s: %s", filename.Show(join(def.Folder, def.List.File)), err))
 		}
 		s.List = entries
 	}
@@ -169,6 +170,9 @@ type list struct {
 func (w *Watcher) list(at *watched, saved *records.Input, def *definition.Definition) ([]definition.Listed, error) {
 	path := join(def.Folder, def.List.File)
 	f, err := at.place.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, errors.New("there is no such file")
+	}
 	if err != nil {
 		return nil, errors.New(places.Reason(err))
 	}

@@ -49,6 +49,11 @@ const totals = computed(() => {
       {{ moment(shown.as_of) }} · asked for by {{ shown.asked_by }} · made by jorvex {{ shown.program }} on {{ shown.machine }}
     </p>
 
+    <p v-if="shown.only?.length || Object.keys(shown.parameters ?? {}).length" class="quiet">
+      <template v-for="(value, name) in shown.parameters" :key="name">{{ name }} is {{ value }}. </template>
+      <template v-if="shown.only?.length">Only these files, this once: {{ shown.only.join(', ') }}.</template>
+    </p>
+
     <div class="columns">
       <section>
         <h2>What it came to</h2>
@@ -112,6 +117,7 @@ const totals = computed(() => {
             <td data-label="File" class="path">
               <div>
                 {{ f.path }}
+                <div v-if="f.held" class="text-warning">{{ f.held }}</div>
                 <finding-list :findings="f.findings" />
               </div>
             </td>
