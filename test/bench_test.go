@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"jorvex/internal/api"
 	"jorvex/internal/testkit"
 )
 
@@ -88,4 +89,40 @@ func BenchmarkRefresh(b *testing.B) {
 	b.ReportMetric(minimum, "cat+sha256sum-s")
 	b.ReportMetric(first/minimum, "first/minimum")
 	b.ReportMetric(again/minimum, "again/minimum")
+}
+
+// BenchmarkTry tries a definition that is not saved on 100,000 files, half of
+// which it picks, against the saved one.
+func BenchmarkTry(b *testing.B) {
+	s := testkit.Start(b, testkit.Options{})
+	old := time.Now().Add(-time.Hour)
+	for folder := range 1000 {
+		dir := filepath.Join(s.Share, fmt.Sprintf("terminal %d/2026", folder))
+		require.NoError(b, os.MkdirAll(dir, 0o755))
+		for file := range 100 {
+			name := fmt.Sprintf("loadings %s.csv", old.AddDate(0, 0, -file).Format(time.DateOnly))
+			if file%2 == 1 {
+				name = fmt.Sprintf("photo %d.jpg", file)
+			}
+			path := filepath.Join(dir, name)
+			require.NoError(b, os.WriteFile(path, nil, 0o644))
+			require.NoError(b, os.Chtimes(path, old, old))
+		}
+	}
+	text := "input: many\nplace: share\npick: [\"<terminal>/<year:yyyy>/loadings <day:yyyy-MM-dd>.csv\"]\n"
+	s.Definition(text)
+	list := shell(b, "find '"+s.Share+"' -type f -name 'loadings *.csv' | sort > /dev/null")
+	text += "leave_out: [name contains \"draft\", size above 1 GB]\nlatest: {of: day, per: terminal, keep: 5}\n"
+	var trial, find float64
+	for b.Loop() {
+		find = timed(5, list)
+		trial = timed(5, func() {
+			answer, err := s.API.TryDefinitionWithResponse(b.Context(), api.TrialRequest{Definition: text, Input: "many"})
+			require.NoError(b, err)
+			require.Equal(b, int64(5000), answer.JSON200.Counts.Picked, string(answer.Body[:min(len(answer.Body), 300)]))
+			require.Equal(b, int64(45000), answer.JSON200.Lost.Files)
+		})
+	}
+	b.ReportMetric(trial, "try-s")
+	b.ReportMetric(trial/find, "try/find")
 }

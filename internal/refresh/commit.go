@@ -104,6 +104,7 @@ func (r *run) header() (receipt.Header, error) {
 			names = append(names, c.Name)
 		}
 	}
+	r.sameContent()
 	sums := make([]totals.Sum, len(names))
 	list := make([]receipt.File, 0, len(r.files))
 	for _, f := range r.files {
@@ -137,6 +138,21 @@ func (r *run) header() (receipt.Header, error) {
 	object, err := r.batch.Put(&lines)
 	h.FilesDigest = object.Digest
 	return h, err
+}
+
+// sameContent notes on each file that it holds the bytes of one before it.
+func (r *run) sameContent() {
+	first := map[string]string{}
+	for _, f := range r.files {
+		if f.leftOut != "" || f.reading.Mark.Size == 0 || len(r.view.Definition.Columns) > 0 && f.shaped.Kept == 0 {
+			continue
+		}
+		if before, again := first[f.reading.Digest]; again {
+			f.shaped.Findings = append(f.shaped.Findings[:len(f.shaped.Findings):len(f.shaped.Findings)], finding.New(finding.SameContent, "%s", filename.Show(before)))
+		} else {
+			first[f.reading.Digest] = f.picked.Path
+		}
+	}
 }
 
 // complete fills in what the deliveries came to, and sees that a loaded table
@@ -179,9 +195,6 @@ func (f *fed) line(place string, names []string) receipt.File {
 	line.Held = f.picked.Held
 	for _, e := range f.picked.Entries {
 		line.Listed = append(line.Listed, receipt.Listed{Sheet: e.Sheet, ToSheet: e.Target.Sheet, ToTable: e.Target.Table, ToRow: e.Target.Row})
-	}
-	if f.picked.SameAs != "" {
-		line.Findings = append(line.Findings[:len(line.Findings):len(line.Findings)], finding.New(finding.SameContent, "%s", filename.Show(f.picked.SameAs)))
 	}
 	if line.Findings == nil {
 		line.Findings = []finding.Finding{}

@@ -129,12 +129,9 @@ func (s *server) TryFile(ctx context.Context, request api.TryFileRequestObject) 
 	return shown, nil
 }
 
-// mostTried is how many gained and lost files a trial lists.
-const mostTried = 100
-
-func shownTrialFiles(list []watch.Tried) api.TrialFiles {
-	shown := api.TrialFiles{Files: int64(len(list)), Items: []api.File{}}
-	for _, t := range list[:min(len(list), mostTried)] {
+func shownTrialFiles(b watch.Beyond) api.TrialFiles {
+	shown := api.TrialFiles{Files: b.Files, Items: []api.File{}}
+	for _, t := range b.First {
 		shown.Items = append(shown.Items, shownTried(t))
 	}
 	return shown

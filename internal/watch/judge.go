@@ -44,7 +44,6 @@ type Picked struct {
 	Captures []pathpattern.Capture
 	Entries  []definition.Listed // of a hand-made list
 	Held     string              // why a person held it in; empty for others
-	SameAs   string              // path of an earlier picked file with the same content
 	// Digest is that of the bytes, if the file was read since it has this mark
 	// and had been left alone for a while then.
 	Digest string
@@ -251,16 +250,43 @@ type entering struct {
 	rows   []records.RosterRow
 }
 
-func (e *entering) enter() {
-	e.view.Counts = records.Counts{ByState: map[string]int64{}, ByReason: map[string]int64{}, Findings: e.view.Findings}
-	for _, rule := range e.result.Rules {
-		e.view.Counts.Rules = append(e.view.Counts.Rules, records.Rule{Kind: rule.Kind, Text: rule.Text, Line: rule.Line, Off: rule.Off, Files: rule.Files})
+// counts returns what a result says of the rules, with no file counted yet.
+func counts(r *selection.Result, findings []finding.Finding) records.Counts {
+	c := records.Counts{ByState: map[string]int64{}, ByReason: map[string]int64{}, Findings: findings}
+	for _, rule := range r.Rules {
+		c.Rules = append(c.Rules, records.Rule{Kind: rule.Kind, Text: rule.Text, Line: rule.Line, Off: rule.Off, Files: rule.Files})
 	}
-	for _, c := range e.result.Cures {
-		e.view.Counts.Cures = append(e.view.Counts.Cures, records.Cure{
-			Near: records.Near{Kind: string(c.Kind), Says: c.Says, Pattern: c.Pattern}, Beside: c.Beside, Line: c.Line, Path: filename.Show(c.Path), Files: c.Files,
+	for _, cure := range r.Cures {
+		c.Cures = append(c.Cures, records.Cure{
+			Near:   records.Near{Kind: string(cure.Kind), Says: cure.Says, Pattern: cure.Pattern},
+			Beside: cure.Beside, Line: cure.Line, Path: filename.Show(cure.Path), Files: cure.Files,
 		})
 	}
+	return c
+}
+
+// count counts a file with its verdict.
+func count(c *records.Counts, d *selection.Decision, held bool) {
+	c.Files++
+	switch d.Verdict {
+	case selection.Picked:
+		c.Picked++
+	case selection.LeftOut:
+		c.LeftOut++
+	case selection.HeldBack:
+		c.HeldBack++
+	}
+	c.ByReason[string(d.Code)]++
+	if d.Near() != nil {
+		c.Near++
+	}
+	if held {
+		c.Held++
+	}
+}
+
+func (e *entering) enter() {
+	e.view.Counts = counts(e.result, e.view.Findings)
 	need := make(map[int]bool, len(e.result.NeedDigest))
 	for _, i := range e.result.NeedDigest {
 		need[i] = true
@@ -283,9 +309,6 @@ func (e *entering) picked(i int) Picked {
 	if d.Code == selection.HeldIn {
 		p.Held = e.judge.Words(e.result, i)
 	}
-	if same := d.SameAs(); same >= 0 {
-		p.SameAs = e.set.files[same].Path
-	}
 	return p
 }
 
@@ -303,18 +326,13 @@ func (e *entering) file(i int, need bool) {
 		evidence = changes.Unseen
 	}
 	told := e.tell(f, evidence, is || d.Verdict == selection.HeldBack)
-	e.count(string(d.Verdict), string(d.Code), told)
 	if d.Verdict == selection.HeldBack {
 		e.view.HeldBack = append(e.view.HeldBack, f.Path)
 	}
 	near := d.Near()
-	if near != nil {
-		e.view.Counts.Near++
-	}
 	_, held := e.holds[f.Path]
-	if held {
-		e.view.Counts.Held++
-	}
+	count(&e.view.Counts, d, held)
+	e.state(told)
 	if (d.Code == selection.NoPattern || d.Code == selection.NotListed) && near == nil && told.Shown == changes.None && !held {
 		return // counted; judged again when it is asked for
 	}
@@ -341,7 +359,9 @@ func (e *entering) gone(g gone) {
 		return
 	}
 	told := e.tell(&selection.File{Path: g.path, Size: g.mark.Size, Modified: g.mark.Modified}, changes.Gone, false)
-	e.count(string(selection.LeftOut), string(selection.Gone), told)
+	e.view.Counts.LeftOut++
+	e.view.Counts.ByReason[string(selection.Gone)]++
+	e.state(told)
 	e.rows = append(e.rows, records.RosterRow{FileID: g.id, Path: g.path, Verdict: string(selection.LeftOut), Reason: string(selection.Gone),
 		Sentence: "it fed the last delivery and is gone", State: string(told.Shown)})
 }
@@ -355,22 +375,9 @@ func (e *entering) tell(f *selection.File, evidence changes.Evidence, picked boo
 	return changes.Tell(before, changes.Seen{Path: f.Path, Evidence: evidence, Size: f.Size, Modified: f.Modified, Digest: f.Digest, Picked: picked, Broken: f.Broken})
 }
 
-func (e *entering) count(verdict, code string, told changes.Told) {
-	c := &e.view.Counts
-	if code != string(selection.Gone) {
-		c.Files++
-	}
-	switch selection.Verdict(verdict) {
-	case selection.Picked:
-		c.Picked++
-	case selection.LeftOut:
-		c.LeftOut++
-	case selection.HeldBack:
-		c.HeldBack++
-	}
-	c.ByReason[code]++
+func (e *entering) state(told changes.Told) {
 	if told.Shown != changes.None {
-		c.ByState[string(told.Shown)]++
+		e.view.Counts.ByState[string(told.Shown)]++
 	}
 }
 

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
@@ -26,13 +28,21 @@ import (
 type Trial struct {
 	Definition *definition.Definition
 	Counts     records.Counts
-	Gained     []Tried // picked now, and not by the definition that is saved
-	Lost       []Tried // the other way round
+	Gained     Beyond // picked now, and not by the definition that is saved
+	Lost       Beyond // the other way round
 
 	set    *set
 	judge  *selection.Judge
 	result *selection.Result
 }
+
+// Beyond is what one definition picks beyond another.
+type Beyond struct {
+	Files int64
+	First []Tried // at most mostBeyond of them, in roster order
+}
+
+const mostBeyond = 100
 
 // Tried is one file of a trial.
 type Tried struct {
@@ -83,40 +93,48 @@ func (w *Watcher) Try(ctx context.Context, text string, request records.Request,
 	if saved != nil {
 		in.ID = saved.ID
 	}
-	t, err := w.try(ctx, def, in, request, asOf, nil)
-	if err != nil || saved == nil {
-		return t, err
+	if saved == nil {
+		return w.try(ctx, def, in, request, asOf, nil)
 	}
 	before, err := definition.ParseWith(saved.Text, asOf, nil)
 	if err != nil {
 		return nil, err
 	}
-	old, err := w.try(ctx, before, *saved, records.Request{}, asOf, nil)
-	if err != nil {
+	var t, old *Trial
+	group, groupCtx := errgroup.WithContext(ctx)
+	group.Go(func() (err error) { t, err = w.try(groupCtx, def, in, request, asOf, nil); return err })
+	group.Go(func() (err error) {
+		old, err = w.try(groupCtx, before, *saved, records.Request{}, asOf, nil)
+		return err
+	})
+	if err := group.Wait(); err != nil {
 		return nil, err
 	}
 	t.Gained, t.Lost = t.beyond(old), old.beyond(t)
-	for i := range t.Lost {
-		t.Lost[i] = t.instead(t.Lost[i])
+	for i, f := range t.Lost.First {
+		t.Lost.First[i] = t.instead(f)
 	}
 	return t, nil
 }
 
 // beyond lists the files that t picks and other does not, by path below the
 // folder: a folder that moved whole loses nothing.
-func (t *Trial) beyond(other *Trial) []Tried {
+func (t *Trial) beyond(other *Trial) Beyond {
 	has := make(map[string]bool, len(other.result.Picked))
 	for _, i := range other.result.Picked {
 		below, _ := filename.Below(other.Definition.Folder, other.set.files[i].Path)
 		has[below] = true
 	}
-	var list []Tried
+	var b Beyond
 	for _, i := range t.result.Picked {
-		if below, _ := filename.Below(t.Definition.Folder, t.set.files[i].Path); !has[below] {
-			list = append(list, t.File(i))
+		if below, _ := filename.Below(t.Definition.Folder, t.set.files[i].Path); has[below] {
+			continue
+		}
+		if b.Files++; b.Files <= mostBeyond {
+			b.First = append(b.First, t.File(i))
 		}
 	}
-	return list
+	return b
 }
 
 // instead is a file that another definition picked, with the verdict of this
@@ -163,11 +181,11 @@ func (w *Watcher) try(ctx context.Context, def *definition.Definition, in record
 	around.NearMisses = true
 	t := &Trial{Definition: def, set: s, judge: selection.New(def, around.Surroundings)}
 	t.result = t.judge.Judge(s.files)
-	view := View{Findings: append(around.findings, findings(def, t.result)...)}
-	e := &entering{view: &view, set: s, judge: t.judge, result: t.result, holds: around.Holds}
-	e.enter()
-	t.Counts = view.Counts
-	t.Counts.ByState = map[string]int64{}
+	t.Counts = counts(t.result, append(around.findings, findings(def, t.result)...))
+	for i := range s.files {
+		_, held := around.Holds[s.files[i].Path]
+		count(&t.Counts, &t.result.Decisions[i], held)
+	}
 	return t, nil
 }
 
@@ -300,7 +318,7 @@ func (w *Watcher) TryFile(ctx context.Context, in records.Input, path string, co
 	}
 	i := after.find(path)
 	trial.Explanation = Explanation{after.File(i), after.judge.Explain(after.result, i)}
-	for _, lost := range before.beyond(after) {
+	for _, lost := range before.beyond(after).First {
 		if at := after.find(lost.Path); at >= 0 && lost.Path != path {
 			trial.Displaced = append(trial.Displaced, after.File(at))
 		}

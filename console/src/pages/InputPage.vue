@@ -184,7 +184,7 @@ function parts(path: string) {
                 <div>
                   <span :title="f.rule">{{ f.reason === 'pattern_matches' ? word(f.reason) : f.sentence }}</span>
                   <div v-for="(l, k) in f.listed" :key="k" class="quiet">{{ listed(l) }}</div>
-                  <div v-if="f.hold" class="text-warning">held {{ f.hold.in ? 'in' : 'out' }} by {{ f.hold.by }}</div>
+                  <div v-if="f.hold && !f.reason.startsWith('held_')" class="text-warning">held {{ f.hold.in ? 'in' : 'out' }} by {{ f.hold.by }}</div>
                   <finding-list :findings="f.findings" />
                 </div>
               </td>

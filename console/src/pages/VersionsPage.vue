@@ -87,6 +87,10 @@ async function restore(v: Schemas['Version']) {
 </template>
 
 <style scoped>
+th.number:first-child {
+  width: 5em;
+}
+
 .lines {
   padding: 8px 12px;
   font-family: ui-monospace, 'DejaVu Sans Mono', monospace;

@@ -186,9 +186,9 @@ func (d *Decision) open() bool { return d.Verdict != LeftOut && !d.fixed }
 
 // digests lists the files whose bytes decide and are not known.
 func (j *Judge) digests(r *Result) {
-	sizes := map[int64]int{}
+	sizes := map[int64]int{} // of files whose content is compared
 	for i := range r.files {
-		if r.Decisions[i].open() {
+		if j.def.SameContent == definition.LeaveOutSame && r.Decisions[i].open() {
 			sizes[r.files[i].Size]++
 		}
 	}
@@ -365,18 +365,9 @@ func (j *Judge) sameContent(r *Result) {
 			d.Verdict, d.Code, d.rule, d.other = LeftOut, SameContent, j.sameRule+1, before+1
 			return true
 		}
-		d.other = before + 1
 		d.Note = "the same content as " + filename.Show(r.files[before].Path)
 		return false
 	})
-}
-
-// SameAs returns the index of the earlier file with the same content, or -1.
-func (d *Decision) SameAs() int {
-	if d.Verdict == Picked && d.other > 0 {
-		return d.other - 1
-	}
-	return -1
 }
 
 // missing finds listed files that are not there.
