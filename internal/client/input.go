@@ -137,11 +137,11 @@ func (c *Call) saveFile(ctx context.Context, service *api.ClientWithResponses, f
 		return err
 	}
 	line := madeFrom.FindString(text)
-	text = strings.TrimPrefix(text, line)
 	def, err := definition.Parse(text, time.Now())
 	if err != nil {
 		return &exitError{Failed, "the definition is not valid:\n" + err.Error()}
 	}
+	text = strings.TrimPrefix(text, line)
 	now, tag, err := getInput(ctx, service, def.Input)
 	if err != nil {
 		return err

@@ -63,7 +63,9 @@ func (c *Call) tryDefinition(ctx context.Context, file, show, text string, set p
 	if err != nil {
 		return err
 	}
-	content = strings.TrimPrefix(content, madeFrom.FindString(content))
+	if line := madeFrom.FindString(content); line != "" {
+		content = "\n" + strings.TrimPrefix(content, line) // lines keep their numbers
+	}
 	service, err := c.service()
 	if err != nil {
 		return err
