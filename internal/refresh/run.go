@@ -165,7 +165,7 @@ func (r *run) targets(ctx context.Context) error {
 		}
 		other, err := r.Store.MadeBy(ctx, r.view.Input.ID, d.Kind(), d.Name())
 		if err == nil {
-			return &stopped{problem: fmt.Sprintf("the %s %s is delivered by the input %s", d.Kind(), d.Name(), other), next: "give the delivery another name"}
+			return &stopped{problem: fmt.Sprintf("another input, %s, delivers the %s %s", other, d.Kind(), d.Name()), next: "give the delivery another name"}
 		}
 		if !errors.Is(err, records.ErrNotFound) {
 			return err

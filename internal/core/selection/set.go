@@ -103,10 +103,9 @@ func (j *Judge) join(f *File, captures []pathpattern.Capture) ([]pathpattern.Cap
 		}
 		if join.YearOf != "" && fields.Year == 0 && fields.WeekYear == 0 {
 			modified := time.Unix(0, f.Modified).In(j.def.Zone)
-			year, weekYear := modified.Year(), modified.Year()
-			if join.YearOf == definition.Modified {
-				weekYear, _ = modified.ISOWeek()
-			} else {
+			year := modified.Year()
+			weekYear, _ := modified.ISOWeek()
+			if join.YearOf != definition.Modified {
 				year, _ = strconv.Atoi(join.YearOf)
 				weekYear = year
 			}
