@@ -52,7 +52,8 @@ func serve(ctx context.Context, c *client.Call) error {
 	data := c.Flags.String("data", client.DataDir(c.Getenv), "`directory` for token, vault and database")
 	listen := c.Flags.String("listen", "", "`address` to listen on, on loopback (default "+service.DefaultListen+", or a free port if that is taken)")
 	deliveries := c.Flags.String("deliveries", "", "`directory` for delivered files; DATA/deliveries if empty")
-	interval := c.Flags.Duration("interval", 10*time.Second, "`time` between two looks at a place")
+	interval := c.Flags.Duration("interval", 10*time.Second, "`time` between two looks at a place; file events make it prompt between them")
+	settle := c.Flags.Duration("settle", 2*time.Second, "`time` a file must be left alone for to be read, and missed for to be gone")
 	withDemo := c.Flags.Bool("demo", false, "allow the demo's directory and load the demo")
 	verbose := c.Flags.Bool("verbose", false, "log more")
 	c.Flags.Var(&allowed, "allow", "`directory` that places may lie in or below; may be given several times")
@@ -80,7 +81,7 @@ func serve(ctx context.Context, c *client.Call) error {
 	}
 	err = service.Serve(ctx, service.Config{
 		Listen: *listen, Data: dir, DatabaseURL: c.Getenv("JORVEX_DATABASE_URL"), Allowed: allowed, Deliveries: *deliveries,
-		Interval: *interval, Version: c.Version, Log: slog.New(slog.NewTextHandler(c.Stderr, &slog.HandlerOptions{Level: level})),
+		Interval: *interval, Settle: *settle, Version: c.Version, Log: slog.New(slog.NewTextHandler(c.Stderr, &slog.HandlerOptions{Level: level})),
 		Ready: func(ctx context.Context, base string, link func() string) error {
 			if *withDemo {
 				if err := loadDemo(ctx, base, dir); err != nil {

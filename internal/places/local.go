@@ -220,6 +220,51 @@ func list(root *os.Root, w *walk) (Folder, []*walk) {
 	return folder, below
 }
 
+// ListFolder implements Lister.
+func (l *Local) ListFolder(path string) (Folder, []string, error) {
+	root, err := l.root()
+	if err != nil {
+		return Folder{}, nil, err
+	}
+	defer root.Close()
+	at, err := chain(root, path)
+	if err != nil {
+		return Folder{Path: path, Err: err}, nil, nil
+	}
+	folder, below := list(root, at)
+	paths := make([]string, len(below))
+	for i, w := range below {
+		paths[i] = w.path
+	}
+	return folder, paths, nil
+}
+
+// chain returns the walk to a folder from the root, so that a listing of it
+// alone knows the loops of links that one of everything would.
+func chain(root *os.Root, path string) (*walk, error) {
+	info, err := root.Stat(".")
+	if err != nil {
+		return nil, err
+	}
+	at := &walk{self: identify(info)}
+	if path == "" {
+		return at, nil
+	}
+	parts := strings.Split(path, "/")
+	for i := range parts {
+		here := strings.Join(parts[:i+1], "/")
+		link, err := root.Lstat(here)
+		if err != nil {
+			return nil, err
+		}
+		if info, err = root.Stat(here); err != nil {
+			return nil, err
+		}
+		at = &walk{path: here, linked: at.linked || link.Mode()&fs.ModeSymlink != 0, self: identify(info), up: at}
+	}
+	return at, nil
+}
+
 // within reports whether id is the folder w or one it lies in.
 func (w *walk) within(id identity) bool {
 	for ; w != nil; w = w.up {

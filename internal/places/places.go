@@ -76,3 +76,35 @@ var ErrOutside = errors.New("it leads outside the place")
 
 // ErrNotAFile is in the error for an entry that is no regular file.
 var ErrNotAFile = errors.New("it is no regular file")
+
+// Lister is a place that lists one folder at a time, so that a look at what an
+// event told of need not be one at everything.
+type Lister interface {
+	// ListFolder returns a folder and the paths of the folders in it. An error
+	// is an *Unreachable; what is wrong with the folder itself is in Folder.Err.
+	ListFolder(path string) (Folder, []string, error)
+}
+
+// Eventful is a place that tells of changes as they happen. Events may be lost;
+// timed looks stand behind them.
+type Eventful interface {
+	// Events returns a feed of changed folders, which has none until they are
+	// added to it.
+	Events() (Feed, error)
+}
+
+// Feed tells of changes in folders. It is closed by its only user.
+type Feed interface {
+	// Add has the feed tell of changes in a folder, its subfolders excluded.
+	Add(folder string) error
+	// Changed returns the channel of folders in which something changed.
+	Changed() <-chan Change
+	Close() error
+}
+
+// Change is a folder in which something changed. Lost says that others may
+// have too.
+type Change struct {
+	Folder string
+	Lost   bool
+}

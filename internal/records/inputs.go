@@ -22,6 +22,7 @@ type Input struct {
 	SavedAt time.Time
 	SavedBy string
 	Counts  Counts
+	Doubt   *Doubt
 
 	PlaceReachable bool
 	PlaceWhy       string
@@ -63,7 +64,7 @@ type Cure struct {
 }
 
 const selectInput = `SELECT i.id, i.name, i.place_id, p.name AS place, p.reachable AS place_reachable, p.why AS place_why,
-	i.version, i.layout, d.text, d.digest, d.saved_at, d.saved_by, i.counts
+	i.version, i.layout, d.text, d.digest, d.saved_at, d.saved_by, i.counts, i.doubt
 	FROM inputs i JOIN places p ON p.id = i.place_id JOIN definitions d ON d.input_id = i.id AND d.version = i.version `
 
 // Input returns the input of that name, or ErrNotFound.

@@ -136,7 +136,7 @@ func TestRosterPages(t *testing.T) {
 		{FileID: first + 1, Path: paths[1], Verdict: "picked", Reason: "pattern_matches", State: "same"},
 		{FileID: first + 5, Path: paths[5], Verdict: "left_out", Reason: "gone", State: "removed"},
 	}
-	require.NoError(t, s.SaveRoster(t.Context(), in.ID, rows, nil, records.Counts{Picked: 2}))
+	require.NoError(t, s.SaveRoster(t.Context(), in.ID, rows, nil, nil, records.Counts{Picked: 2}))
 	for _, c := range []struct {
 		query records.FilesQuery
 		want  []string
@@ -167,7 +167,7 @@ func TestRosterPages(t *testing.T) {
 			assert.Equal(t, c.want, got, "%+v", c.query)
 		}
 	}
-	require.NoError(t, s.SaveRoster(t.Context(), in.ID, rows[1:2], []int64{first}, records.Counts{}))
+	require.NoError(t, s.SaveRoster(t.Context(), in.ID, rows[1:2], []int64{first}, nil, records.Counts{}))
 	left, err := s.Roster(t.Context(), in.ID)
 	require.NoError(t, err)
 	assert.Len(t, left, 2)

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -202,6 +203,8 @@ type Commit struct {
 	Publish        []func(ctx context.Context, tx pgx.Tx) error
 	Files          []Publication
 	Parameters     string // canonical JSON of the parameters' values
+	Fed            []FedFile
+	Gone           []string // files of the last delivery that are certainly gone
 	Job            func(tx pgx.Tx, id int64) error
 }
 
@@ -246,6 +249,9 @@ func (s *Store) CommitRefresh(ctx context.Context, c Commit) (receipt.Stored, er
 				stored.Number, d.Kind, d.Name, c.InputID, d.Bytes, d.Digest); err != nil {
 				return err
 			}
+		}
+		if err := recordFed(ctx, tx, c, stored.Number); err != nil {
+			return fmt.Errorf("record which files fed it: %w", err)
 		}
 		if _, err := tx.Exec(ctx, "UPDATE chain SET number = $1, digest = $2", stored.Number, stored.Digest); err != nil {
 			return err

@@ -27,6 +27,11 @@ type RosterRow struct {
 	State    string
 	Near     *Near
 	Entries  []definition.Listed // of a hand-made list
+
+	// The version of the file that was told of.
+	Size     int64
+	Modified int64
+	Digest   string
 }
 
 // Near is a small difference that keeps a file from being picked.
@@ -38,7 +43,7 @@ type Near struct {
 
 // Equal reports whether two rows say the same of a file.
 func (r RosterRow) Equal(o RosterRow) bool {
-	if r.Verdict != o.Verdict || r.Reason != o.Reason || r.Sentence != o.Sentence || r.Rule != o.Rule || r.State != o.State || r.Line != o.Line || len(r.Captures) != len(o.Captures) || (r.Near == nil) != (o.Near == nil) {
+	if r.Verdict != o.Verdict || r.Reason != o.Reason || r.Sentence != o.Sentence || r.Rule != o.Rule || r.State != o.State || r.Line != o.Line || r.Size != o.Size || r.Modified != o.Modified || r.Digest != o.Digest || len(r.Captures) != len(o.Captures) || (r.Near == nil) != (o.Near == nil) {
 		return false
 	}
 	if r.Near != nil && *r.Near != *o.Near || !slices.Equal(r.Entries, o.Entries) {
@@ -54,14 +59,14 @@ func (r RosterRow) Equal(o RosterRow) bool {
 
 // Roster returns all own rows of an input by file.
 func (s *Store) Roster(ctx context.Context, input int64) (map[int64]RosterRow, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT file_id, verdict, reason, sentence, rule, line, captures, state, near, entries FROM roster WHERE input_id = $1", input)
+	rows, err := s.Pool.Query(ctx, "SELECT file_id, verdict, reason, sentence, rule, line, captures, state, near, entries, size, modified, digest FROM roster WHERE input_id = $1", input)
 	if err != nil {
 		return nil, err
 	}
 	roster := map[int64]RosterRow{}
 	var r RosterRow
 	var captures, near, entries []byte
-	_, err = pgx.ForEachRow(rows, []any{&r.FileID, &r.Verdict, &r.Reason, &r.Sentence, &r.Rule, &r.Line, &captures, &r.State, &near, &entries}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&r.FileID, &r.Verdict, &r.Reason, &r.Sentence, &r.Rule, &r.Line, &captures, &r.State, &near, &entries, &r.Size, &r.Modified, &r.Digest}, func() error {
 		r.Captures, r.Near, r.Entries = nil, nil, nil
 		for _, part := range []struct {
 			text []byte
@@ -85,8 +90,8 @@ func (s *Store) Roster(ctx context.Context, input int64) (map[int64]RosterRow, e
 }
 
 // SaveRoster brings an input's rows up to date: put replaces or adds rows, gone
-// takes them away.
-func (s *Store) SaveRoster(ctx context.Context, input int64, put []RosterRow, gone []int64, counts Counts) error {
+// takes them away, log tells what became of the files.
+func (s *Store) SaveRoster(ctx context.Context, input int64, put []RosterRow, gone []int64, log []Change, counts Counts) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
 		stale := gone
 		for _, r := range put {
@@ -95,7 +100,7 @@ func (s *Store) SaveRoster(ctx context.Context, input int64, put []RosterRow, go
 		if _, err := tx.Exec(ctx, "DELETE FROM roster WHERE input_id = $1 AND file_id = ANY($2)", input, stale); err != nil {
 			return err
 		}
-		columns := []string{"input_id", "file_id", "sort_key", "verdict", "reason", "sentence", "rule", "captures", "state", "line", "near", "entries"}
+		columns := []string{"input_id", "file_id", "sort_key", "verdict", "reason", "sentence", "rule", "captures", "state", "line", "near", "entries", "size", "modified", "digest"}
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"roster"}, columns, pgx.CopyFromSlice(len(put), func(i int) ([]any, error) {
 			r := &put[i]
 			captures := r.Captures
@@ -109,10 +114,13 @@ func (s *Store) SaveRoster(ctx context.Context, input int64, put []RosterRow, go
 			if r.Entries != nil {
 				entries = r.Entries
 			}
-			return []any{input, r.FileID, filename.SortKey(r.Path), r.Verdict, r.Reason, r.Sentence, r.Rule, captures, r.State, r.Line, near, entries}, nil
+			return []any{input, r.FileID, filename.SortKey(r.Path), r.Verdict, r.Reason, r.Sentence, r.Rule, captures, r.State, r.Line, near, entries, r.Size, r.Modified, r.Digest}, nil
 		}))
 		if err != nil {
 			return fmt.Errorf("record the roster: %w", err)
+		}
+		if err := copyChanges(ctx, tx, input, log); err != nil {
+			return fmt.Errorf("record the changes: %w", err)
 		}
 		_, err = tx.Exec(ctx, "UPDATE inputs SET counts = $2 WHERE id = $1", input, counts)
 		return err

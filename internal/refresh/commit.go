@@ -61,6 +61,12 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 	commit := records.Commit{
 		Refresh: r.row.ID, Fence: r.fence, InputID: r.row.InputID, Ended: header.Ended, Progress: r.progress(),
 		Header: header, Files: r.staged, Parameters: r.view.Parameters, Job: r.enqueue(ctx),
+		Gone: r.view.Gone,
+	}
+	for _, f := range r.files {
+		if f.leftOut == "" {
+			commit.Fed = append(commit.Fed, records.FedFile{Path: f.picked.Path, Digest: f.reading.Digest})
+		}
 	}
 	for _, t := range r.tables {
 		commit.Publish = append(commit.Publish, t.Publish)

@@ -43,6 +43,8 @@ type Config struct {
 	Allowed     []string
 	Deliveries  string // directory of delivered files
 	Interval    time.Duration
+	Settle      time.Duration // how long a file must be left alone for to be read; 0 is not at all
+	Eventless   bool          // changes are seen by timed looks alone
 	Version     string
 	Log         *slog.Logger
 	Clock       func() time.Time
@@ -121,7 +123,8 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 	}
 	machine, _ := os.Hostname()
 	broker := events.NewBroker(strconv.FormatInt(time.Now().UnixNano(), 36))
-	watcher := &watch.Watcher{Store: store, Vault: kept, Allowed: places.Allowed(c.Allowed), Deliveries: c.Deliveries, Events: broker, Clock: c.Clock, Log: c.Log}
+	watcher := &watch.Watcher{Store: store, Vault: kept, Allowed: places.Allowed(c.Allowed), Deliveries: c.Deliveries, Events: broker, Clock: c.Clock, Log: c.Log,
+		Settle: c.Settle, Eventless: c.Eventless}
 	runner := &refresh.Runner{Store: store, Watcher: watcher, Vault: kept, Folder: folder, Scratch: filepath.Join(c.Data, "scratch"),
 		Events: broker, Clock: c.Clock, Log: c.Log, Machine: machine, Program: c.Version}
 

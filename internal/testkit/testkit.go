@@ -109,6 +109,8 @@ type Options struct {
 	Data, Share, URL string // those of an earlier service; fresh if Data is empty. Without a URL a private cluster is started
 	Deliveries       string
 	Interval         time.Duration // an hour if 0: only what a test asks for
+	Settle           time.Duration
+	Events           bool // file events are heard
 	Clock            func() time.Time
 }
 
@@ -133,7 +135,7 @@ func Start(t testing.TB, o Options) *Service {
 	go func() {
 		ended <- service.Serve(ctx, service.Config{
 			Listen: "127.0.0.1:0", Data: o.Data, DatabaseURL: o.URL, Allowed: []string{o.Share}, Deliveries: o.Deliveries,
-			Interval: o.Interval, Version: "test", Clock: o.Clock, Log: slog.New(slog.NewTextHandler(&log, nil)),
+			Interval: o.Interval, Settle: o.Settle, Eventless: !o.Events, Version: "test", Clock: o.Clock, Log: slog.New(slog.NewTextHandler(&log, nil)),
 			Ready: func(_ context.Context, base string, link func() string) error {
 				s.Base, s.Link = base, link
 				close(ready)

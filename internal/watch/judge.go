@@ -1,10 +1,12 @@
 package watch
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -30,6 +32,7 @@ type View struct {
 	Counts      records.Counts
 	Parameters  string // canonical JSON of the parameters' values
 	Findings    []finding.Finding
+	Gone        []string // files of the last delivery that are certainly gone, raw bytes
 
 	unread []Picked  // files to be read
 	needed []Picked  // those whose bytes decide on a verdict
@@ -56,6 +59,29 @@ type set struct {
 	marks []places.Mark
 	known []known
 	gone  []gone
+}
+
+// paths returns the paths of some files by id.
+func (s *set) paths(ids []int64) map[int64]string {
+	paths := make(map[int64]string, len(ids))
+	if len(ids) == 0 {
+		return paths
+	}
+	for _, id := range ids {
+		paths[id] = ""
+	}
+	note := func(id int64, path string) {
+		if _, wanted := paths[id]; wanted {
+			paths[id] = path
+		}
+	}
+	for i, id := range s.ids {
+		note(id, s.files[i].Path)
+	}
+	for _, g := range s.gone {
+		note(g.id, g.path)
+	}
+	return paths
 }
 
 // known is what reading a file told.
@@ -86,7 +112,17 @@ func (at *watched) gather(folder string, checked map[string]records.Known) *set 
 				s.gone = append(s.gone, gone{path, f.id, f.mark})
 				continue
 			}
-			file := selection.File{Path: path, Size: f.mark.Size, Modified: f.mark.Modified, Unseen: f.evidence == changes.Unseen || !at.reachable}
+			file := selection.File{Path: path, Size: f.mark.Size, Modified: f.mark.Modified}
+			switch {
+			case f.evidence == changes.Unseen || !at.reachable:
+				file.Held = selection.NotSeen
+			case f.evidence == changes.Missing:
+				file.Held = selection.Missing
+			case len(at.arriving) > 0:
+				if _, is := at.arriving[path]; is {
+					file.Held = selection.Arriving
+				}
+			}
 			var k known
 			if f.read != nil {
 				file.Digest = f.read.digest
@@ -150,7 +186,14 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 	view.Findings = append(view.Findings, findings(def, result)...)
 
 	e := &entering{view: &view, set: s, judge: j, result: result, base: base, holds: around.Holds}
+	if e.departed, err = w.Store.Departed(ctx, in.ID); err != nil {
+		return view, err
+	}
+	doubt := e.doubt(in.Doubt, now)
 	e.enter()
+	if doubt != nil && !doubt.Confirmed && doubt.Gone < doubt.Had && doubt.Since.Add(believed).Before(view.until) {
+		view.until = doubt.Since.Add(believed)
+	}
 	usual := len(request.Set) == 0 && len(request.Only) == 0 && request.AsOf == nil
 	if !usual {
 		return view, nil
@@ -158,7 +201,64 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 	if err := w.lapse(ctx, in, around, result, now); err != nil {
 		return view, err
 	}
-	return view, w.saveRoster(ctx, in, e.rows, view.Counts)
+	if !sameDoubt(doubt, in.Doubt) {
+		if err := w.Store.SaveDoubt(ctx, in.ID, doubt); err != nil {
+			return view, err
+		}
+	}
+	return view, w.saveRoster(ctx, in, e.rows, s, view.Counts)
+}
+
+// believed is how long a partial loss must last for to be believed by itself.
+const believed = time.Hour
+
+func sameDoubt(a, b *records.Doubt) bool {
+	return a == nil && b == nil || a != nil && b != nil && *a == *b
+}
+
+// doubt tells whether so many files are gone that it is not believed, and keeps
+// since when. A loss that was confirmed, or a partial one that has lasted, is
+// believed as long as it does not grow.
+func (e *entering) doubt(known *records.Doubt, now time.Time) *records.Doubt {
+	gone := 0
+	for _, g := range e.set.gone {
+		if _, inBase := e.base[g.path]; inBase {
+			gone++
+		}
+	}
+	if !changes.Doubtful(len(e.base), gone) {
+		return nil
+	}
+	d := records.Doubt{Since: now, Gone: gone, Had: len(e.base)}
+	if known != nil && gone <= known.Gone {
+		d = *known
+	}
+	if d.Gone < d.Had && now.Sub(d.Since) >= believed {
+		d.Confirmed = true
+	}
+	e.doubted = !d.Confirmed
+	return &d
+}
+
+// moves pairs new files with those that are gone.
+func (e *entering) moves() map[string]string {
+	if e.doubted || len(e.set.gone) == 0 {
+		return nil
+	}
+	var gone []string
+	for _, g := range e.set.gone {
+		if _, inBase := e.base[g.path]; inBase {
+			gone = append(gone, g.path)
+		}
+	}
+	var seen []changes.Seen
+	for i := range e.set.files {
+		f := &e.set.files[i]
+		if e.result.Decisions[i].Verdict == selection.Picked && f.Digest != "" {
+			seen = append(seen, changes.Seen{Path: f.Path, Digest: f.Digest, Picked: true})
+		}
+	}
+	return changes.Moves(e.base, gone, seen)
 }
 
 // Parameters returns the values of a definition's parameters as canonical JSON.
@@ -248,6 +348,10 @@ type entering struct {
 	base   map[string]changes.Entry
 	holds  map[string]selection.Hold
 	rows   []records.RosterRow
+
+	departed map[string]bool
+	doubted  bool
+	movedTo  map[string]string // the new path to the old
 }
 
 // counts returns what a result says of the rules, with no file counted yet.
@@ -291,11 +395,16 @@ func (e *entering) enter() {
 	for _, i := range e.result.NeedDigest {
 		need[i] = true
 	}
+	e.movedTo = e.moves()
+	left := map[string]bool{}
+	for _, from := range e.movedTo {
+		left[from] = true
+	}
 	for i := range e.set.files {
 		e.file(i, need[i])
 	}
 	for _, g := range e.set.gone {
-		e.gone(g)
+		e.gone(g, left[g.path])
 	}
 	for _, i := range e.result.Picked {
 		e.view.Picked = append(e.view.Picked, e.picked(i))
@@ -322,8 +431,11 @@ func (e *entering) file(i int, need bool) {
 		e.view.needed = append(e.view.needed, e.picked(i))
 	}
 	evidence := changes.Present
-	if f.Unseen {
+	switch f.Held {
+	case selection.NotSeen:
 		evidence = changes.Unseen
+	case selection.Missing:
+		evidence = changes.Missing
 	}
 	told := e.tell(f, evidence, is || d.Verdict == selection.HeldBack)
 	if d.Verdict == selection.HeldBack {
@@ -337,7 +449,10 @@ func (e *entering) file(i int, need bool) {
 		return // counted; judged again when it is asked for
 	}
 	row := records.RosterRow{FileID: e.set.ids[i], Path: f.Path, Verdict: string(d.Verdict), Reason: string(d.Code),
-		Sentence: e.judge.Words(e.result, i), State: string(told.Shown), Entries: e.judge.Entries(f.Path)}
+		Sentence: e.judge.Words(e.result, i), State: string(told.Shown), Entries: e.judge.Entries(f.Path), Size: f.Size, Modified: f.Modified, Digest: f.Digest}
+	if told.From != "" {
+		row.Sentence += "; moved from " + filename.Show(told.From)
+	}
 	if rule := e.judge.RuleOf(d); rule != nil {
 		row.Rule, row.Line = rule.Text, rule.Line
 	}
@@ -353,17 +468,34 @@ func (e *entering) file(i int, need bool) {
 	e.rows = append(e.rows, row)
 }
 
-// gone enters a file of the last delivery that is not there any more.
-func (e *entering) gone(g gone) {
-	if _, inBase := e.base[g.path]; !inBase {
+// gone enters a file of the last delivery that is not there any more. One that
+// moved is told at its new path.
+func (e *entering) gone(g gone, moved bool) {
+	before, inBase := e.base[g.path]
+	if !inBase {
 		return
 	}
-	told := e.tell(&selection.File{Path: g.path, Size: g.mark.Size, Modified: g.mark.Modified}, changes.Gone, false)
-	e.view.Counts.LeftOut++
-	e.view.Counts.ByReason[string(selection.Gone)]++
+	if !e.doubted {
+		e.view.Gone = append(e.view.Gone, g.path)
+	}
+	if moved {
+		return
+	}
+	told := changes.Tell(&before, changes.Seen{Path: g.path, Evidence: changes.Gone, InDoubt: e.doubted})
+	row := records.RosterRow{FileID: g.id, Path: g.path, Verdict: string(selection.LeftOut), Reason: string(selection.Gone),
+		Sentence: "it fed the last delivery and is gone", State: string(told.Shown), Size: before.Size, Modified: before.Modified, Digest: before.Digest}
+	c := &e.view.Counts
+	if e.doubted {
+		row.Verdict, row.Reason = string(selection.HeldBack), string(selection.InDoubt)
+		row.Sentence = selection.InDoubt.Words()
+		e.view.HeldBack = append(e.view.HeldBack, g.path)
+		c.HeldBack++
+	} else {
+		c.LeftOut++
+	}
+	c.ByReason[row.Reason]++
 	e.state(told)
-	e.rows = append(e.rows, records.RosterRow{FileID: g.id, Path: g.path, Verdict: string(selection.LeftOut), Reason: string(selection.Gone),
-		Sentence: "it fed the last delivery and is gone", State: string(told.Shown)})
+	e.rows = append(e.rows, row)
 }
 
 // tell compares a file with the last delivery.
@@ -372,7 +504,8 @@ func (e *entering) tell(f *selection.File, evidence changes.Evidence, picked boo
 	if entry, inBase := e.base[f.Path]; inBase {
 		before = &entry
 	}
-	return changes.Tell(before, changes.Seen{Path: f.Path, Evidence: evidence, Size: f.Size, Modified: f.Modified, Digest: f.Digest, Picked: picked, Broken: f.Broken})
+	return changes.Tell(before, changes.Seen{Path: f.Path, Evidence: evidence, Size: f.Size, Modified: f.Modified, Digest: f.Digest, Picked: picked, Broken: f.Broken,
+		Arriving: f.Held == selection.Arriving, Departed: e.departed[f.Path], From: e.movedTo[f.Path]})
 }
 
 func (e *entering) state(told changes.Told) {
@@ -382,31 +515,70 @@ func (e *entering) state(told changes.Told) {
 }
 
 // saveRoster records the rows that differ from those recorded.
-func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []records.RosterRow, counts records.Counts) error {
+func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []records.RosterRow, s *set, counts records.Counts) error {
 	before, err := w.Store.Roster(ctx, in.ID)
 	if err != nil {
 		return err
 	}
 	var put []records.RosterRow
+	var log []records.Change
+	at := w.Clock()
 	for _, row := range rows {
-		if old, known := before[row.FileID]; !known || !old.Equal(row) {
+		old, known := before[row.FileID]
+		if !known || !old.Equal(row) {
 			put = append(put, row)
+			if transition(old, row) {
+				log = append(log, change(at, row.Path, old, row))
+			}
 		}
 		delete(before, row.FileID)
 	}
-	gone := make([]int64, 0, len(before))
-	for id := range before {
-		gone = append(gone, id)
+	gone := slices.Collect(maps.Keys(before))
+	for id, path := range s.paths(gone) {
+		if old := before[id]; old.State != "" && path != "" {
+			log = append(log, change(at, path, old, records.RosterRow{}))
+		}
 	}
 	if len(put)+len(gone) == 0 && sameCounts(in.Counts, counts) {
 		return nil
 	}
 	slices.SortFunc(put, func(a, b records.RosterRow) int { return cmp.Compare(a.FileID, b.FileID) })
-	if err := w.Store.SaveRoster(ctx, in.ID, put, gone, counts); err != nil {
+	slices.SortFunc(log, func(a, b records.Change) int {
+		return bytes.Compare(filename.SortKey(string(a.Path)), filename.SortKey(string(b.Path)))
+	})
+	if err := w.Store.SaveRoster(ctx, in.ID, put, gone, log, counts); err != nil {
 		return err
 	}
 	w.Events.Publish("roster", RosterEvent{in.Name, in.Place})
+	if len(log) > 0 {
+		w.Log.Info("files changed", "input", in.Name, "files", len(log), "first", filename.Show(string(log[0].Path)), "state", log[0].State)
+		w.Events.Publish("changes", ChangesEvent{in.Name, len(log), log[:min(len(log), mostTold)]})
+	}
 	return nil
+}
+
+// mostTold is how many changes one event carries.
+const mostTold = 100
+
+// ChangesEvent tells what became of files of an input.
+type ChangesEvent struct {
+	Input string
+	Files int
+	First []records.Change
+}
+
+// transition reports whether a row tells something else of a file than the one
+// before it.
+func transition(old, now records.RosterRow) bool {
+	if old.State != now.State || now.State != "" && old.Verdict != now.Verdict {
+		return true
+	}
+	return now.State != "" && old.Digest != "" && now.Digest != "" && old.Digest != now.Digest
+}
+
+func change(at time.Time, path string, old, now records.RosterRow) records.Change {
+	return records.Change{Path: []byte(path), At: at, State: now.State, BeforeState: old.State, Verdict: now.Verdict, BeforeVerdict: old.Verdict, Sentence: now.Sentence,
+		Size: now.Size, BeforeSize: old.Size, Modified: now.Modified, BeforeModified: old.Modified, Digest: now.Digest, BeforeDigest: old.Digest}
 }
 
 // sameCounts compares what is recorded with what would be.

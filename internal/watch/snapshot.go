@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"time"
 
 	"jorvex/internal/core/changes"
 	"jorvex/internal/core/finding"
@@ -93,6 +94,11 @@ func (f *file) record(folder string) records.File {
 // not touched until apply, after the records were written.
 type comparison struct {
 	old      *snapshot
+	now      time.Time
+	span     time.Duration        // that a file must be missed for to be gone
+	missing  map[string]time.Time // since when files are missed, by path
+	partial  bool                 // only the folders that were visited are judged
+	removed  []string             // folders that are gone, of a partial look
 	seen     map[string][]file
 	failed   []string // folders that could not be listed
 	skipped  []records.Skipped
@@ -187,9 +193,23 @@ func (c *comparison) again(folder string, f file, mark places.Mark) file {
 	return f
 }
 
-// without returns a file that was not listed as it is now.
+// without returns a file that was not listed as it is now. It is missed first,
+// and gone when it is missed again a span later.
 func (c *comparison) without(folder string, f file, evidence changes.Evidence) file {
-	if f.evidence == evidence || f.evidence == changes.Gone {
+	if f.evidence == changes.Gone {
+		return f
+	}
+	if path := join(folder, f.name); evidence == changes.Gone && c.span > 0 {
+		since, missed := c.missing[path]
+		switch {
+		case !missed:
+			c.missing[path] = c.now
+			evidence = changes.Missing
+		case c.now.Sub(since) < c.span:
+			evidence = changes.Missing
+		}
+	}
+	if f.evidence == evidence {
 		return f
 	}
 	f.evidence = evidence
@@ -207,6 +227,10 @@ func (c *comparison) conclude() {
 		if _, listed := c.seen[folder]; listed {
 			continue
 		}
+		if c.partial && !slices.ContainsFunc(c.removed, func(r string) bool { return folder == r || strings.HasPrefix(folder, r+"/") }) {
+			c.seen[folder] = files
+			continue
+		}
 		evidence := changes.Gone
 		for _, failed := range c.failed {
 			if folder == failed || strings.HasPrefix(folder, failed+"/") {
@@ -220,6 +244,9 @@ func (c *comparison) conclude() {
 		c.seen[folder] = now
 	}
 	for folder, files := range c.seen {
+		if c.partial && len(files) > 0 && len(c.old.folders[folder]) > 0 && &files[0] == &c.old.folders[folder][0] {
+			continue // as it was
+		}
 		for i := range files {
 			if files[i].id == 0 {
 				c.newFiles = append(c.newFiles, &files[i])

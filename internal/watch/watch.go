@@ -12,8 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"jorvex/internal/core/filename"
 	"jorvex/internal/events"
 	"jorvex/internal/places"
@@ -31,6 +29,11 @@ type Watcher struct {
 	Events     *events.Broker
 	Clock      func() time.Time
 	Log        *slog.Logger
+	// Settle is how long a file must be left alone for to be read, and missed
+	// for to be gone.
+	Settle time.Duration
+	// Eventless has changes seen by timed looks alone.
+	Eventless bool
 
 	mu     sync.Mutex
 	places map[int64]*watched
@@ -52,6 +55,15 @@ type watched struct {
 	reachable bool
 	snapshot  *snapshot
 	checks    map[string]map[string]records.Known // layout -> digest
+	arriving  map[string]arrival                  // files that are not settled, by path
+	missing   map[string]time.Time                // since when files are missed, by path
+	events    string                              // why events are not had, or not for all folders
+}
+
+// arrival is a file with a mark that has not stood for long.
+type arrival struct {
+	mark  places.Mark
+	since time.Time
 }
 
 // settled says that an input's roster is up to date, for a version of its
@@ -72,32 +84,6 @@ type RosterEvent struct {
 	Input, Place string
 }
 
-// Run looks at every place once in an interval until ctx ends.
-func (w *Watcher) Run(ctx context.Context, interval time.Duration) error {
-	for {
-		list, err := w.Store.Places(ctx)
-		if err != nil && ctx.Err() == nil {
-			w.Log.Error("cannot read the places; looking again later", "error", err)
-		}
-		group, groupCtx := errgroup.WithContext(ctx)
-		group.SetLimit(2)
-		for _, p := range list {
-			group.Go(func() error {
-				if _, err := w.Look(groupCtx, p); err != nil && groupCtx.Err() == nil {
-					w.Log.Error("a look failed; looking again later", "place", p.Name, "error", err)
-				}
-				return nil
-			})
-		}
-		_ = group.Wait()
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-time.After(interval):
-		}
-	}
-}
-
 // enter returns a place with its lock held.
 func (w *Watcher) enter(ctx context.Context, p records.Place) (*watched, error) {
 	w.mu.Lock()
@@ -111,7 +97,8 @@ func (w *Watcher) enter(ctx context.Context, p records.Place) (*watched, error) 
 			w.mu.Unlock()
 			return nil, err
 		}
-		at = &watched{place: local, directory: p.Directory, reachable: p.Reachable, checks: map[string]map[string]records.Known{}, settled: map[int64]settled{}, lists: map[int64]list{}}
+		at = &watched{place: local, directory: p.Directory, reachable: p.Reachable, checks: map[string]map[string]records.Known{}, settled: map[int64]settled{}, lists: map[int64]list{},
+			missing: map[string]time.Time{}, arriving: map[string]arrival{}}
 		w.places[p.ID] = at
 	}
 	w.mu.Unlock()
@@ -125,6 +112,7 @@ func (w *Watcher) enter(ctx context.Context, p records.Place) (*watched, error) 
 		at.state.Lock()
 		at.snapshot = s
 		at.state.Unlock()
+		w.resume(at)
 	}
 	return at, nil
 }
@@ -142,26 +130,34 @@ func (w *Watcher) Look(ctx context.Context, p records.Place) (records.Look, erro
 	if err != nil {
 		return look, err
 	}
+	if err := w.judgeAll(ctx, p, at); err != nil {
+		return look, err
+	}
+	w.Events.Publish("look", LookEvent{p.Name, look})
+	return look, nil
+}
+
+// judgeAll judges the inputs of a place whose rosters are not up to date.
+func (w *Watcher) judgeAll(ctx context.Context, p records.Place, at *watched) error {
 	inputs, err := w.Store.InputsOf(ctx, p.ID)
 	if err != nil {
-		return look, err
+		return err
 	}
 	for _, in := range inputs {
 		if s := at.settled[in.ID]; s.version == in.Version && w.Clock().Before(s.until) {
 			continue
 		}
 		if err := w.settle(ctx, at, in); err != nil {
-			return look, fmt.Errorf("judge the files of %s: %w", in.Name, err)
+			return fmt.Errorf("judge the files of %s: %w", in.Name, err)
 		}
 	}
-	w.Events.Publish("look", LookEvent{p.Name, look})
-	return look, nil
+	return nil
 }
 
 // look lists the place and records the difference.
 func (w *Watcher) look(ctx context.Context, p records.Place, at *watched) (records.Look, error) {
 	look := records.Look{Started: w.Clock()}
-	c := &comparison{old: at.snapshot, seen: make(map[string][]file, len(at.snapshot.folders))}
+	c := w.comparison(at)
 	err := at.place.List(ctx, c.visit)
 	var unreachable *places.Unreachable
 	switch {
@@ -170,15 +166,8 @@ func (w *Watcher) look(ctx context.Context, p records.Place, at *watched) (recor
 	case err != nil:
 		return look, err
 	default:
-		c.conclude()
-		if err := w.save(ctx, p.ID, c); err != nil {
+		if err := w.apply(ctx, p.ID, at, c); err != nil {
 			return look, err
-		}
-		at.state.Lock()
-		at.snapshot = &snapshot{c.seen}
-		at.state.Unlock()
-		if len(c.added)+len(c.altered) > 0 {
-			clear(at.settled)
 		}
 		look.Reachable = true
 		look.Files, look.Folders, look.New, look.Changed, look.Gone = c.files, c.folders, c.new, c.changed, c.gone

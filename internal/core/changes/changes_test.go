@@ -47,6 +47,12 @@ func TestScenarios(t *testing.T) {
 					now := changes.Seen{Path: words[0], Size: size, Modified: modified, Digest: digest, Evidence: changes.Present}
 					now.Picked = slices.Contains(words, "picked")
 					now.Broken = slices.Contains(words, "broken")
+					now.Arriving = slices.Contains(words, "arriving")
+					now.InDoubt = slices.Contains(words, "doubt")
+					now.Departed = slices.Contains(words, "departed")
+					if slices.Contains(words, "missing") {
+						now.Evidence = changes.Missing
+					}
 					if slices.Contains(words, "gone") {
 						now.Evidence = changes.Gone
 					}
@@ -65,9 +71,21 @@ func TestScenarios(t *testing.T) {
 				if told.Touched {
 					line += " touched"
 				}
+				if told.From != "" {
+					line += " from " + told.From
+				}
 				got = append(got, line)
 			}
 			assert.Equal(t, want, got)
 		})
+	}
+}
+
+func TestDoubtful(t *testing.T) {
+	for _, c := range []struct {
+		had, gone int
+		want      bool
+	}{{1, 1, false}, {2, 1, false}, {2, 2, true}, {10, 9, false}, {20, 10, false}, {20, 11, true}, {100, 20, false}, {100, 21, true}, {5, 0, false}} {
+		assert.Equal(t, c.want, changes.Doubtful(c.had, c.gone), "%d of %d", c.gone, c.had)
 	}
 }

@@ -38,6 +38,9 @@ type Code string
 const (
 	OutsideFolder  Code = "outside_folder"
 	NotSeen        Code = "not_seen" // held back: the place or folder could not be listed
+	Missing        Code = "missing"  // held back: not there at the last look; another decides
+	Arriving       Code = "arriving" // held back: still being written
+	InDoubt        Code = "in_doubt" // held back: gone, with too many others to be believed
 	HeldIn         Code = "held_in"
 	HeldOut        Code = "held_out"
 	ScratchFile    Code = "scratch_file"
@@ -65,7 +68,7 @@ type File struct {
 	Size     int64  // bytes
 	Modified int64  // nanoseconds since 1970-01-01 UTC
 	Digest   string // SHA-256 in hexadecimal; empty while it is not known
-	Unseen   bool   // its place or folder could not be listed
+	Held     Code   // why it is not fully seen, NotSeen to InDoubt; empty for most
 	Broken   bool   // has a finding of grade broken
 	NoRows   bool   // empty, or a header and nothing else
 }
@@ -314,12 +317,24 @@ func (j *Judge) walk(f *File, n notes) Decision {
 
 // unseen holds a file back that would be picked and is not fully seen.
 func (j *Judge) unseen(f *File, d Decision, n notes) Decision {
-	if f.Unseen {
-		d.Verdict, d.Code = HeldBack, NotSeen
-		n.add("the last look", 0, true, "its place or folder cannot be looked at; it would be picked")
+	if f.Held != "" {
+		d.Verdict, d.Code = HeldBack, f.Held
+		n.add("the last look", 0, true, "%s", heldWords[f.Held])
 	}
 	return d
 }
+
+// heldWords says why a file is held back that would be picked.
+var heldWords = map[Code]string{
+	NotSeen:  "its place or folder cannot be looked at; it would be picked",
+	Missing:  "it was not there at the last look, and another look decides; it was picked",
+	Arriving: "it is still arriving; it is picked once it has been left alone for a while",
+	InDoubt:  "it is gone together with so many others that it is not believed; confirm it, or bring the files back",
+}
+
+// Words says why a file is held back for the code, which is one of not being
+// fully seen.
+func (c Code) Words() string { return heldWords[c] }
 
 func (j *Judge) isList(below string) bool { return j.def.List != nil && j.def.List.File == below }
 
@@ -457,8 +472,8 @@ func (j *Judge) Words(r *Result, i int) string {
 	switch d.Code {
 	case OutsideFolder:
 		words = "not below " + folderName(j.def.Folder)
-	case NotSeen:
-		words = "its place or folder cannot be looked at; it would be picked"
+	case NotSeen, Missing, Arriving, InDoubt:
+		words = heldWords[d.Code]
 	case OwnDelivery:
 		words = "written by Jorvex as a delivery; counting it would count its rows twice"
 	case NotAsked:

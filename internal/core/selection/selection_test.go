@@ -69,7 +69,9 @@ func file(t *testing.T, text string) selection.File {
 			require.NoError(t, err)
 			f.Modified = at.UnixNano()
 		case "unseen":
-			f.Unseen = true
+			f.Held = selection.NotSeen
+		case "arriving", "in_doubt", "missing":
+			f.Held = selection.Code(name)
 		case "broken":
 			f.Broken = true
 		case "no-rows":

@@ -193,7 +193,7 @@ func (j *Judge) digests(r *Result) {
 	}
 	for i := range r.files {
 		f, d := &r.files[i], &r.Decisions[i]
-		if f.Digest != "" || f.Unseen {
+		if f.Digest != "" || f.Held != "" {
 			if hold, held := j.s.Holds[f.Path]; held && hold.Digest != "" && f.Digest != "" && hold.Digest != f.Digest {
 				r.Lapsed = append(r.Lapsed, f.Path)
 			}

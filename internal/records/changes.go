@@ -1,0 +1,124 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Change is one transition of a file of an input.
+type Change struct {
+	ID             int64
+	Path           []byte
+	At             time.Time
+	State          string
+	BeforeState    string
+	Verdict        string
+	BeforeVerdict  string
+	Sentence       string
+	Size           int64
+	BeforeSize     int64
+	Modified       int64
+	BeforeModified int64
+	Digest         string
+	BeforeDigest   string
+}
+
+var changeColumns = []string{"input_id", "path", "at", "state", "before_state", "verdict", "before_verdict", "sentence",
+	"size", "before_size", "modified", "before_modified", "digest", "before_digest"}
+
+func copyChanges(ctx context.Context, tx pgx.Tx, input int64, log []Change) error {
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{"changes"}, changeColumns, pgx.CopyFromSlice(len(log), func(i int) ([]any, error) {
+		c := &log[i]
+		return []any{input, c.Path, c.At, c.State, c.BeforeState, c.Verdict, c.BeforeVerdict, c.Sentence,
+			c.Size, c.BeforeSize, c.Modified, c.BeforeModified, c.Digest, c.BeforeDigest}, nil
+	}))
+	return err
+}
+
+// Changes lists the transitions of an input's files before one (0 for the
+// newest), the newest first; of one file alone unless path is nil.
+func (s *Store) Changes(ctx context.Context, input, before int64, path []byte, limit int) ([]Change, error) {
+	return all[Change](s.Pool.Query(ctx, `SELECT id, path, at, state, before_state, verdict, before_verdict, sentence, size, before_size,
+		modified, before_modified, digest, before_digest FROM changes
+		WHERE input_id = $1 AND ($2 = 0 OR id < $2) AND ($3::bytea IS NULL OR path = $3) ORDER BY id DESC LIMIT $4`, input, before, path, limit))
+}
+
+// Departed returns the files of an input that were removed as of a delivered
+// refresh and did not come back since.
+func (s *Store) Departed(ctx context.Context, input int64) (map[string]bool, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT path FROM departed WHERE input_id = $1", input)
+	if err != nil {
+		return nil, err
+	}
+	departed := map[string]bool{}
+	var path []byte
+	_, err = pgx.ForEachRow(rows, []any{&path}, func() error { departed[string(path)] = true; return nil })
+	return departed, err
+}
+
+// Fed is a run of receipts that one version of a file fed without a break.
+type Fed struct {
+	Path   []byte
+	Digest string
+	First  int64
+	Last   int64
+}
+
+// FedBy lists the receipts of an input that a file fed, the newest first.
+func (s *Store) FedBy(ctx context.Context, input int64, path []byte) ([]Fed, error) {
+	return all[Fed](s.Pool.Query(ctx, "SELECT path, digest, first, last FROM fed WHERE input_id = $1 AND path = $2 ORDER BY last DESC LIMIT 200", input, path))
+}
+
+// FedFile is a file that a refresh used.
+type FedFile struct {
+	Path   string // raw bytes
+	Digest string
+}
+
+// recordFed lengthens the runs of the files that fed the receipt before, too,
+// and begins one for the others.
+func recordFed(ctx context.Context, tx pgx.Tx, c Commit, receipt int64) error {
+	if _, err := tx.Exec(ctx, "CREATE TEMP TABLE feeding (path bytea NOT NULL, digest text NOT NULL) ON COMMIT DROP"); err != nil {
+		return err
+	}
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{"pg_temp", "feeding"}, []string{"path", "digest"}, pgx.CopyFromSlice(len(c.Fed), func(i int) ([]any, error) {
+		return []any{[]byte(c.Fed[i].Path), c.Fed[i].Digest}, nil
+	}))
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `WITH before AS (SELECT coalesce(max(number), 0) AS number FROM receipts WHERE input_id = $1 AND number < $2),
+		longer AS (UPDATE fed f SET last = $2 FROM pg_temp.feeding n, before WHERE f.input_id = $1 AND f.path = n.path AND f.digest = n.digest
+			AND f.last = before.number RETURNING f.path, f.digest)
+		INSERT INTO fed (input_id, path, digest, first, last) SELECT DISTINCT $1::bigint, n.path, n.digest, $2::bigint, $2::bigint FROM pg_temp.feeding n
+			WHERE NOT EXISTS (SELECT FROM longer l WHERE l.path = n.path AND l.digest = n.digest)`, c.InputID, receipt)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, "DELETE FROM departed d USING pg_temp.feeding n WHERE d.input_id = $1 AND d.path = n.path", c.InputID); err != nil {
+		return err
+	}
+	gone := make([][]byte, len(c.Gone))
+	for i, path := range c.Gone {
+		gone[i] = []byte(path)
+	}
+	_, err = tx.Exec(ctx, "INSERT INTO departed (input_id, path, receipt) SELECT $1, unnest($2::bytea[]), $3 ON CONFLICT DO NOTHING", c.InputID, gone, receipt)
+	return err
+}
+
+// Doubt says that so many files of an input are gone that it is not believed.
+type Doubt struct {
+	Since     time.Time `json:"since"`
+	Gone      int       `json:"gone"`
+	Had       int       `json:"had"`
+	Confirmed bool      `json:"confirmed"` // that they are gone
+	By        string    `json:"by,omitempty"`
+}
+
+// SaveDoubt records an input's doubt, or that there is none.
+func (s *Store) SaveDoubt(ctx context.Context, input int64, d *Doubt) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE inputs SET doubt = $2 WHERE id = $1", input, d)
+	return err
+}
