@@ -166,6 +166,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/inputs/{input}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        /** Every transition of the input's files, the newest first. Kept for good. */
+        get: operations["listLog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/story": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        /** What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed. */
+        get: operations["getStory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/confirmation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Confirm that the files in doubt are gone. They are told as removed from then on. */
+        post: operations["confirmLoss"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/inputs/{input}/why": {
         parameters: {
             query?: never;
@@ -507,6 +564,12 @@ export interface components {
              */
             since?: string;
             last_look?: components["schemas"]["Look"];
+            /** @description Why it has no file events, or not of all folders; empty if it has. */
+            events?: string;
+            /** @description Files that are still being written. */
+            arriving?: number;
+            /** @description Files that were not there at the last look; another decides. */
+            missing?: number;
         };
         Look: {
             place: string;
@@ -600,6 +663,7 @@ export interface components {
             why?: string;
             counts: components["schemas"]["Counts"];
             deliveries: string[];
+            doubt?: components["schemas"]["Doubt"];
             last_refresh?: components["schemas"]["Refresh"];
             /**
              * Format: int64
@@ -618,7 +682,7 @@ export interface components {
         /** @enum {string} */
         Verdict: "picked" | "left_out" | "held_back";
         /** @enum {string} */
-        State: "new" | "changed" | "removed" | "same" | "broken" | "unknown";
+        State: "new" | "changed" | "moved" | "returned" | "removed" | "same" | "broken" | "arriving" | "in_doubt" | "unknown";
         Finding: {
             code: string;
             /** @enum {string} */
@@ -684,6 +748,64 @@ export interface components {
              * @description How many files it would take in.
              */
             files: number;
+        };
+        LogEntry: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            path: string;
+            /** @description What it became; empty for a file that went before it was delivered. */
+            state: string;
+            before_state: string;
+            verdict: string;
+            before_verdict: string;
+            sentence: string;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            before_size: number;
+            /** Format: date-time */
+            modified?: string;
+            /** Format: date-time */
+            before_modified?: string;
+            digest: string;
+            before_digest: string;
+        };
+        LogPage: {
+            items: components["schemas"]["LogEntry"][];
+            next?: string;
+        };
+        ChangesEvent: {
+            input: string;
+            files: number;
+            /** @description At most 100. */
+            first: components["schemas"]["LogEntry"][];
+        };
+        FedRun: {
+            digest: string;
+            /**
+             * Format: int64
+             * @description The first receipt of a run without a break.
+             */
+            first: number;
+            /** Format: int64 */
+            last: number;
+        };
+        Story: {
+            file: components["schemas"]["File"];
+            /** @description The last 100, the newest first. */
+            log: components["schemas"]["LogEntry"][];
+            fed: components["schemas"]["FedRun"][];
+        };
+        Doubt: {
+            /** Format: date-time */
+            since: string;
+            gone: number;
+            /** @description Files of the last delivery. */
+            had: number;
+            confirmed: boolean;
+            by?: string;
         };
         Listed: {
             /** @description Source sheet. */
@@ -1372,6 +1494,84 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    listLog: {
+        parameters: {
+            query?: {
+                /** @description Only those of this file, from the place's root or the input's folder. */
+                path?: string;
+                /** @description The "next" of the page before. */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description Most entries on the page. */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of transitions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getStory: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file's story. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Story"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    confirmLoss: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The input. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Input"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     explainFile: {
         parameters: {
             query: {
@@ -1796,7 +1996,7 @@ export interface operations {
         responses: {
             /**
              * @description Events named "look" (data is a Look), "roster" (data is an InputMark: its roster
-             *     changed), "refresh" (data is a Refresh), and "reset": events were missed, read
+             *     changed), "changes" (data is a ChangesEvent), "refresh" (data is a Refresh), and "reset": events were missed, read
              *     everything anew.
              */
             200: {

@@ -308,24 +308,36 @@ func (e RuleKind) Valid() bool {
 
 // Defines values for State.
 const (
-	StateBroken  State = "broken"
-	StateChanged State = "changed"
-	StateNew     State = "new"
-	StateRemoved State = "removed"
-	StateSame    State = "same"
-	StateUnknown State = "unknown"
+	StateArriving State = "arriving"
+	StateBroken   State = "broken"
+	StateChanged  State = "changed"
+	StateInDoubt  State = "in_doubt"
+	StateMoved    State = "moved"
+	StateNew      State = "new"
+	StateRemoved  State = "removed"
+	StateReturned State = "returned"
+	StateSame     State = "same"
+	StateUnknown  State = "unknown"
 )
 
 // Valid indicates whether the value is a known member of the State enum.
 func (e State) Valid() bool {
 	switch e {
+	case StateArriving:
+		return true
 	case StateBroken:
 		return true
 	case StateChanged:
 		return true
+	case StateInDoubt:
+		return true
+	case StateMoved:
+		return true
 	case StateNew:
 		return true
 	case StateRemoved:
+		return true
+	case StateReturned:
 		return true
 	case StateSame:
 		return true
@@ -382,6 +394,15 @@ func (e Verdict) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// ChangesEvent defines model for ChangesEvent.
+type ChangesEvent struct {
+	Files int `json:"files"`
+
+	// First At most 100.
+	First []LogEntry `json:"first"`
+	Input string     `json:"input"`
 }
 
 // Counts defines model for Counts.
@@ -465,6 +486,17 @@ type Differences struct {
 	To    int64            `json:"to"`
 }
 
+// Doubt defines model for Doubt.
+type Doubt struct {
+	By        string `json:"by,omitempty,omitzero"`
+	Confirmed bool   `json:"confirmed"`
+	Gone      int    `json:"gone"`
+
+	// Had Files of the last delivery.
+	Had   int       `json:"had"`
+	Since time.Time `json:"since"`
+}
+
 // Explanation defines model for Explanation.
 type Explanation struct {
 	Findings []Finding `json:"findings"`
@@ -478,6 +510,15 @@ type Explanation struct {
 	State    State   `json:"state,omitempty,omitzero"`
 	Steps    []Step  `json:"steps"`
 	Verdict  Verdict `json:"verdict"`
+}
+
+// FedRun defines model for FedRun.
+type FedRun struct {
+	Digest string `json:"digest"`
+
+	// First The first receipt of a run without a break.
+	First int64 `json:"first"`
+	Last  int64 `json:"last"`
 }
 
 // Field defines model for Field.
@@ -583,6 +624,7 @@ type Input struct {
 	Cures      []Cure   `json:"cures"`
 	Definition string   `json:"definition"`
 	Deliveries []string `json:"deliveries"`
+	Doubt      Doubt    `json:"doubt,omitempty,omitzero"`
 
 	// Findings About the set of files.
 	Findings []Finding `json:"findings"`
@@ -624,6 +666,32 @@ type Listed struct {
 	ToRow   int    `json:"to_row,omitempty,omitzero"`
 	ToSheet string `json:"to_sheet,omitempty,omitzero"`
 	ToTable string `json:"to_table,omitempty,omitzero"`
+}
+
+// LogEntry defines model for LogEntry.
+type LogEntry struct {
+	At             time.Time `json:"at"`
+	BeforeDigest   string    `json:"before_digest"`
+	BeforeModified time.Time `json:"before_modified,omitempty,omitzero"`
+	BeforeSize     int64     `json:"before_size"`
+	BeforeState    string    `json:"before_state"`
+	BeforeVerdict  string    `json:"before_verdict"`
+	Digest         string    `json:"digest"`
+	Id             int64     `json:"id"`
+	Modified       time.Time `json:"modified,omitempty,omitzero"`
+	Path           string    `json:"path"`
+	Sentence       string    `json:"sentence"`
+	Size           int64     `json:"size"`
+
+	// State What it became; empty for a file that went before it was delivered.
+	State   string `json:"state"`
+	Verdict string `json:"verdict"`
+}
+
+// LogPage defines model for LogPage.
+type LogPage struct {
+	Items []LogEntry `json:"items"`
+	Next  string     `json:"next,omitempty,omitzero"`
 }
 
 // Look defines model for Look.
@@ -703,11 +771,19 @@ type ParameterType string
 
 // Place defines model for Place.
 type Place struct {
-	Directory string    `json:"directory"`
-	Kind      PlaceKind `json:"kind"`
-	LastLook  Look      `json:"last_look,omitempty,omitzero"`
-	Name      string    `json:"name"`
-	Reachable bool      `json:"reachable"`
+	// Arriving Files that are still being written.
+	Arriving  int    `json:"arriving,omitempty,omitzero"`
+	Directory string `json:"directory"`
+
+	// Events Why it has no file events, or not of all folders; empty if it has.
+	Events   string    `json:"events,omitempty,omitzero"`
+	Kind     PlaceKind `json:"kind"`
+	LastLook Look      `json:"last_look,omitempty,omitzero"`
+
+	// Missing Files that were not there at the last look; another decides.
+	Missing   int    `json:"missing,omitempty,omitzero"`
+	Name      string `json:"name"`
+	Reachable bool   `json:"reachable"`
 
 	// Since Since when it is not reachable.
 	Since time.Time `json:"since,omitempty,omitzero"`
@@ -904,6 +980,15 @@ type StoppingFile struct {
 	Path    string  `json:"path"`
 }
 
+// Story defines model for Story.
+type Story struct {
+	Fed  []FedRun `json:"fed"`
+	File File     `json:"file"`
+
+	// Log The last 100, the newest first.
+	Log []LogEntry `json:"log"`
+}
+
 // Total defines model for Total.
 type Total struct {
 	Column string `json:"column"`
@@ -1088,6 +1173,23 @@ type ListFilesParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListLogParams defines parameters for ListLog.
+type ListLogParams struct {
+	// Path Only those of this file, from the place's root or the input's folder.
+	Path *string `form:"path,omitempty" json:"path,omitempty"`
+
+	// Cursor The "next" of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit Most entries on the page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetStoryParams defines parameters for GetStory.
+type GetStoryParams struct {
+	Path string `form:"path" json:"path"`
+}
+
 // TryFileParams defines parameters for TryFile.
 type TryFileParams struct {
 	// Path Where the file would be dropped, from the place's root or from the input's folder.
@@ -1262,6 +1364,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/changes (the `ListChanges` operationId).
 	ListChanges(ctx context.Context, input InputName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ConfirmLoss Confirm that the files in doubt are gone. They are told as removed from then on.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/confirmation (the `ConfirmLoss` operationId).
+	ConfirmLoss(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CopyInputWithBody Copy the definition to a new input. Its deliveries are given names of their own.
 	//
 	// Takes any type of body and a specified content type.
@@ -1310,6 +1417,11 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/inputs/{input}/holds/{hold} (the `EndHold` operationId).
 	EndHold(ctx context.Context, input InputName, hold int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListLog Every transition of the input's files, the newest first. Kept for good.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/log (the `ListLog` operationId).
+	ListLog(ctx context.Context, input InputName, params *ListLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CreateRefreshWithBody Ask for a refresh. One that waits already for the same is joined.
 	//
 	// Takes any type of body and a specified content type.
@@ -1323,6 +1435,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
 	CreateRefresh(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/story (the `GetStory` operationId).
+	GetStory(ctx context.Context, input InputName, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryFileWithBody Tell what would become of a file that is not there yet. Nothing is recorded.
 	//
@@ -1535,6 +1652,21 @@ func (c *Client) ListChanges(ctx context.Context, input InputName, params *ListC
 	return c.Client.Do(req)
 }
 
+// ConfirmLoss Confirm that the files in doubt are gone. They are told as removed from then on.
+//
+// Corresponds with POST /api/v1/inputs/{input}/confirmation (the `ConfirmLoss` operationId).
+func (c *Client) ConfirmLoss(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmLossRequest(c.Server, input)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CopyInputWithBody Copy the definition to a new input. Its deliveries are given names of their own.
 //
 // Takes any type of body and a specified content type.
@@ -1663,6 +1795,21 @@ func (c *Client) EndHold(ctx context.Context, input InputName, hold int64, reqEd
 	return c.Client.Do(req)
 }
 
+// ListLog Every transition of the input's files, the newest first. Kept for good.
+//
+// Corresponds with GET /api/v1/inputs/{input}/log (the `ListLog` operationId).
+func (c *Client) ListLog(ctx context.Context, input InputName, params *ListLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLogRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CreateRefreshWithBody Ask for a refresh. One that waits already for the same is joined.
 //
 // Takes any type of body and a specified content type.
@@ -1687,6 +1834,21 @@ func (c *Client) CreateRefreshWithBody(ctx context.Context, input InputName, con
 // Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
 func (c *Client) CreateRefresh(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateRefreshRequest(c.Server, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
+//
+// Corresponds with GET /api/v1/inputs/{input}/story (the `GetStory` operationId).
+func (c *Client) GetStory(ctx context.Context, input InputName, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStoryRequest(c.Server, input, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2311,6 +2473,40 @@ func NewListChangesRequest(server string, input InputName, params *ListChangesPa
 	return req, nil
 }
 
+// NewConfirmLossRequest constructs an http.Request for the ConfirmLoss method
+func NewConfirmLossRequest(server string, input InputName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/confirmation", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCopyInputRequest calls the generic CopyInput builder with application/json body
 func NewCopyInputRequest(server string, input InputName, body CopyInputJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2694,6 +2890,91 @@ func NewEndHoldRequest(server string, input InputName, hold int64) (*http.Reques
 	return req, nil
 }
 
+// NewListLogRequest constructs an http.Request for the ListLog method
+func NewListLogRequest(server string, input InputName, params *ListLogParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/log", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Path != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", *params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCreateRefreshRequest calls the generic CreateRefresh builder with application/json body
 func NewCreateRefreshRequest(server string, input InputName, body CreateRefreshJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2737,6 +3018,63 @@ func NewCreateRefreshRequestWithBody(server string, input InputName, contentType
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetStoryRequest constructs an http.Request for the GetStory method
+func NewGetStoryRequest(server string, input InputName, params *GetStoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/story", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3524,6 +3862,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/changes (the `ListChanges` operationId).
 	ListChangesWithResponse(ctx context.Context, input InputName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error)
 
+	// ConfirmLossWithResponse Confirm that the files in doubt are gone. They are told as removed from then on.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/confirmation (the `ConfirmLoss` operationId).
+	ConfirmLossWithResponse(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*ConfirmLossResponse, error)
+
 	// CopyInputWithBodyWithResponse Copy the definition to a new input. Its deliveries are given names of their own.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3580,6 +3925,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/inputs/{input}/holds/{hold} (the `EndHold` operationId).
 	EndHoldWithResponse(ctx context.Context, input InputName, hold int64, reqEditors ...RequestEditorFn) (*EndHoldResponse, error)
 
+	// ListLogWithResponse Every transition of the input's files, the newest first. Kept for good.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/log (the `ListLog` operationId).
+	ListLogWithResponse(ctx context.Context, input InputName, params *ListLogParams, reqEditors ...RequestEditorFn) (*ListLogResponse, error)
+
 	// CreateRefreshWithBodyWithResponse Ask for a refresh. One that waits already for the same is joined.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3593,6 +3945,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
 	CreateRefreshWithResponse(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRefreshResponse, error)
+
+	// GetStoryWithResponse What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/story (the `GetStory` operationId).
+	GetStoryWithResponse(ctx context.Context, input InputName, params *GetStoryParams, reqEditors ...RequestEditorFn) (*GetStoryResponse, error)
 
 	// TryFileWithBodyWithResponse Tell what would become of a file that is not there yet. Nothing is recorded.
 	//
@@ -4015,6 +4374,54 @@ func (r ListChangesResponse) ContentType() string {
 	return ""
 }
 
+type ConfirmLossResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Input
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmLossResponse) GetJSON200() *Input {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmLossResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmLossResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmLossResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmLossResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmLossResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // CopyInputResponse201Headers the declared response headers of an HTTP 201 response for CopyInput
 type CopyInputResponse201Headers struct {
 	ETag string
@@ -4309,6 +4716,54 @@ func (r EndHoldResponse) ContentType() string {
 	return ""
 }
 
+type ListLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LogPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLogResponse) GetJSON200() *LogPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLogResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CreateRefreshResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4351,6 +4806,54 @@ func (r CreateRefreshResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CreateRefreshResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Story
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStoryResponse) GetJSON200() *Story {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStoryResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStoryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5218,6 +5721,19 @@ func (c *ClientWithResponses) ListChangesWithResponse(ctx context.Context, input
 	return ParseListChangesResponse(rsp)
 }
 
+// ConfirmLossWithResponse Confirm that the files in doubt are gone. They are told as removed from then on.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/confirmation (the `ConfirmLoss` operationId).
+func (c *ClientWithResponses) ConfirmLossWithResponse(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*ConfirmLossResponse, error) {
+	rsp, err := c.ConfirmLoss(ctx, input, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmLossResponse(rsp)
+}
+
 // CopyInputWithBodyWithResponse Copy the definition to a new input. Its deliveries are given names of their own.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5322,6 +5838,19 @@ func (c *ClientWithResponses) EndHoldWithResponse(ctx context.Context, input Inp
 	return ParseEndHoldResponse(rsp)
 }
 
+// ListLogWithResponse Every transition of the input's files, the newest first. Kept for good.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/log (the `ListLog` operationId).
+func (c *ClientWithResponses) ListLogWithResponse(ctx context.Context, input InputName, params *ListLogParams, reqEditors ...RequestEditorFn) (*ListLogResponse, error) {
+	rsp, err := c.ListLog(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLogResponse(rsp)
+}
+
 // CreateRefreshWithBodyWithResponse Ask for a refresh. One that waits already for the same is joined.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5346,6 +5875,19 @@ func (c *ClientWithResponses) CreateRefreshWithResponse(ctx context.Context, inp
 		return nil, err
 	}
 	return ParseCreateRefreshResponse(rsp)
+}
+
+// GetStoryWithResponse What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/story (the `GetStory` operationId).
+func (c *ClientWithResponses) GetStoryWithResponse(ctx context.Context, input InputName, params *GetStoryParams, reqEditors ...RequestEditorFn) (*GetStoryResponse, error) {
+	rsp, err := c.GetStory(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStoryResponse(rsp)
 }
 
 // TryFileWithBodyWithResponse Tell what would become of a file that is not there yet. Nothing is recorded.
@@ -5804,6 +6346,39 @@ func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) 
 	return response, nil
 }
 
+// ParseConfirmLossResponse parses an HTTP response from a ConfirmLossWithResponse call
+func ParseConfirmLossResponse(rsp *http.Response) (*ConfirmLossResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmLossResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Input
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCopyInputResponse parses an HTTP response from a CopyInputWithResponse call
 func ParseCopyInputResponse(rsp *http.Response) (*CopyInputResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6014,6 +6589,39 @@ func ParseEndHoldResponse(rsp *http.Response) (*EndHoldResponse, error) {
 	return response, nil
 }
 
+// ParseListLogResponse parses an HTTP response from a ListLogWithResponse call
+func ParseListLogResponse(rsp *http.Response) (*ListLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LogPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateRefreshResponse parses an HTTP response from a CreateRefreshWithResponse call
 func ParseCreateRefreshResponse(rsp *http.Response) (*CreateRefreshResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6034,6 +6642,39 @@ func ParseCreateRefreshResponse(rsp *http.Response) (*CreateRefreshResponse, err
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStoryResponse parses an HTTP response from a GetStoryWithResponse call
+func ParseGetStoryResponse(rsp *http.Response) (*GetStoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Story
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -6590,6 +7231,9 @@ type ServerInterface interface {
 	// ListChanges The files whose state is not "same", against the last delivered refresh.
 	// (GET /api/v1/inputs/{input}/changes)
 	ListChanges(c *gin.Context, input InputName, params ListChangesParams)
+	// ConfirmLoss Confirm that the files in doubt are gone. They are told as removed from then on.
+	// (POST /api/v1/inputs/{input}/confirmation)
+	ConfirmLoss(c *gin.Context, input InputName)
 	// CopyInput Copy the definition to a new input. Its deliveries are given names of their own.
 	// (POST /api/v1/inputs/{input}/copies)
 	CopyInput(c *gin.Context, input InputName)
@@ -6608,9 +7252,15 @@ type ServerInterface interface {
 	// EndHold Release a file from its hold.
 	// (DELETE /api/v1/inputs/{input}/holds/{hold})
 	EndHold(c *gin.Context, input InputName, hold int64)
+	// ListLog Every transition of the input's files, the newest first. Kept for good.
+	// (GET /api/v1/inputs/{input}/log)
+	ListLog(c *gin.Context, input InputName, params ListLogParams)
 	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
 	// (POST /api/v1/inputs/{input}/refreshes)
 	CreateRefresh(c *gin.Context, input InputName)
+	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
+	// (GET /api/v1/inputs/{input}/story)
+	GetStory(c *gin.Context, input InputName, params GetStoryParams)
 	// TryFile Tell what would become of a file that is not there yet. Nothing is recorded.
 	// (POST /api/v1/inputs/{input}/trials)
 	TryFile(c *gin.Context, input InputName, params TryFileParams)
@@ -6887,6 +7537,31 @@ func (siw *ServerInterfaceWrapper) ListChanges(c *gin.Context) {
 	siw.Handler.ListChanges(c, input, params)
 }
 
+// ConfirmLoss operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmLoss(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ConfirmLoss(c, input)
+}
+
 // CopyInput operation middleware
 func (siw *ServerInterfaceWrapper) CopyInput(c *gin.Context) {
 
@@ -7132,6 +7807,58 @@ func (siw *ServerInterfaceWrapper) EndHold(c *gin.Context) {
 	siw.Handler.EndHold(c, input, hold)
 }
 
+// ListLog operation middleware
+func (siw *ServerInterfaceWrapper) ListLog(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLogParams
+
+	// ------------- Optional query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLog(c, input, params)
+}
+
 // CreateRefresh operation middleware
 func (siw *ServerInterfaceWrapper) CreateRefresh(c *gin.Context) {
 
@@ -7155,6 +7882,42 @@ func (siw *ServerInterfaceWrapper) CreateRefresh(c *gin.Context) {
 	}
 
 	siw.Handler.CreateRefresh(c, input)
+}
+
+// GetStory operation middleware
+func (siw *ServerInterfaceWrapper) GetStory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStoryParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetStory(c, input, params)
 }
 
 // TryFile operation middleware
@@ -7590,6 +8353,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/api/v1/inputs/:input", wrapper.SaveInput)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/files", wrapper.ListFiles)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/changes", wrapper.ListChanges)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/log", wrapper.ListLog)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/story", wrapper.GetStory)
+	router.POST(options.BaseURL+"/api/v1/inputs/:input/confirmation", wrapper.ConfirmLoss)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/why", wrapper.ExplainFile)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/trials", wrapper.TryFile)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/holds", wrapper.ListHolds)
@@ -7901,6 +8667,45 @@ func (response ListChangesdefaultApplicationProblemPlusJSONResponse) VisitListCh
 	return err
 }
 
+type ConfirmLossRequestObject struct {
+	Input InputName `json:"input"`
+}
+
+type ConfirmLossResponseObject interface {
+	VisitConfirmLossResponse(w http.ResponseWriter) error
+}
+
+type ConfirmLoss200JSONResponse Input
+
+func (response ConfirmLoss200JSONResponse) VisitConfirmLossResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmLossdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmLossdefaultApplicationProblemPlusJSONResponse) VisitConfirmLossResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CopyInputRequestObject struct {
 	Input InputName `json:"input"`
 	Body  *CopyInputJSONRequestBody
@@ -8145,6 +8950,46 @@ func (response EndHolddefaultApplicationProblemPlusJSONResponse) VisitEndHoldRes
 	return err
 }
 
+type ListLogRequestObject struct {
+	Input  InputName `json:"input"`
+	Params ListLogParams
+}
+
+type ListLogResponseObject interface {
+	VisitListLogResponse(w http.ResponseWriter) error
+}
+
+type ListLog200JSONResponse LogPage
+
+func (response ListLog200JSONResponse) VisitListLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLogdefaultApplicationProblemPlusJSONResponse) VisitListLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateRefreshRequestObject struct {
 	Input InputName `json:"input"`
 	Body  *CreateRefreshJSONRequestBody
@@ -8174,6 +9019,46 @@ type CreateRefreshdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CreateRefreshdefaultApplicationProblemPlusJSONResponse) VisitCreateRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStoryRequestObject struct {
+	Input  InputName `json:"input"`
+	Params GetStoryParams
+}
+
+type GetStoryResponseObject interface {
+	VisitGetStoryResponse(w http.ResponseWriter) error
+}
+
+type GetStory200JSONResponse Story
+
+func (response GetStory200JSONResponse) VisitGetStoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStorydefaultApplicationProblemPlusJSONResponse) VisitGetStoryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8814,6 +9699,9 @@ type StrictServerInterface interface {
 	// ListChanges The files whose state is not "same", against the last delivered refresh.
 	// (GET /api/v1/inputs/{input}/changes)
 	ListChanges(ctx context.Context, request ListChangesRequestObject) (ListChangesResponseObject, error)
+	// ConfirmLoss Confirm that the files in doubt are gone. They are told as removed from then on.
+	// (POST /api/v1/inputs/{input}/confirmation)
+	ConfirmLoss(ctx context.Context, request ConfirmLossRequestObject) (ConfirmLossResponseObject, error)
 	// CopyInput Copy the definition to a new input. Its deliveries are given names of their own.
 	// (POST /api/v1/inputs/{input}/copies)
 	CopyInput(ctx context.Context, request CopyInputRequestObject) (CopyInputResponseObject, error)
@@ -8832,9 +9720,15 @@ type StrictServerInterface interface {
 	// EndHold Release a file from its hold.
 	// (DELETE /api/v1/inputs/{input}/holds/{hold})
 	EndHold(ctx context.Context, request EndHoldRequestObject) (EndHoldResponseObject, error)
+	// ListLog Every transition of the input's files, the newest first. Kept for good.
+	// (GET /api/v1/inputs/{input}/log)
+	ListLog(ctx context.Context, request ListLogRequestObject) (ListLogResponseObject, error)
 	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
 	// (POST /api/v1/inputs/{input}/refreshes)
 	CreateRefresh(ctx context.Context, request CreateRefreshRequestObject) (CreateRefreshResponseObject, error)
+	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
+	// (GET /api/v1/inputs/{input}/story)
+	GetStory(ctx context.Context, request GetStoryRequestObject) (GetStoryResponseObject, error)
 	// TryFile Tell what would become of a file that is not there yet. Nothing is recorded.
 	// (POST /api/v1/inputs/{input}/trials)
 	TryFile(ctx context.Context, request TryFileRequestObject) (TryFileResponseObject, error)
@@ -9134,6 +10028,32 @@ func (sh *strictHandler) ListChanges(ctx *gin.Context, input InputName, params L
 	}
 }
 
+// ConfirmLoss operation middleware
+func (sh *strictHandler) ConfirmLoss(ctx *gin.Context, input InputName) {
+	var request ConfirmLossRequestObject
+
+	request.Input = input
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmLoss(ctx, request.(ConfirmLossRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmLoss")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ConfirmLossResponseObject); ok {
+		if err := validResponse.VisitConfirmLossResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CopyInput operation middleware
 func (sh *strictHandler) CopyInput(ctx *gin.Context, input InputName) {
 	var request CopyInputRequestObject
@@ -9329,6 +10249,33 @@ func (sh *strictHandler) EndHold(ctx *gin.Context, input InputName, hold int64) 
 	}
 }
 
+// ListLog operation middleware
+func (sh *strictHandler) ListLog(ctx *gin.Context, input InputName, params ListLogParams) {
+	var request ListLogRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLog(ctx, request.(ListLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLog")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListLogResponseObject); ok {
+		if err := validResponse.VisitListLogResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CreateRefresh operation middleware
 func (sh *strictHandler) CreateRefresh(ctx *gin.Context, input InputName) {
 	var request CreateRefreshRequestObject
@@ -9369,6 +10316,33 @@ func (sh *strictHandler) CreateRefresh(ctx *gin.Context, input InputName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CreateRefreshResponseObject); ok {
 		if err := validResponse.VisitCreateRefreshResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetStory operation middleware
+func (sh *strictHandler) GetStory(ctx *gin.Context, input InputName, params GetStoryParams) {
+	var request GetStoryRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStory(ctx, request.(GetStoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetStoryResponseObject); ok {
+		if err := validResponse.VisitGetStoryResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9825,112 +10799,123 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3rchs3lvCroPr7qjKpaV3sZGZ35F8ex95oVnZcsjaprcilArsP2QibQAdAi+Kq9O5bOAD6RnQTtEjv",
-	"ZGt/SSTRuJz7Dacfk0ysKsGBa5VcPCYF0Bwk/vv2hi7M3xxUJlmlmeDJRfKBrkARXQC5B6mY4ETM8WMO",
-	"c8aZGXWapInKClhR87jeVJBcJEpLxhfJ09NTmlRU0hVot86bWioht1e6KYDcJhwe9G3iF6noAsgM5kKC",
-	"WYWZcb/XIDdJmnC6MgtldrruFlb04Qr4QhfJxffn5+fn6XBTafJwshAn5tsTtWTVicBN0PKkEoxrkMnF",
-	"nJYKntLkcv6e6qwIb9eAzG/Vg0cXVJM1VQRypiF/RSgXugBJBAcy2xAu1oQpQjkBKYUk37942RzNYqM9",
-	"2+X8xK6eJhJ+r5mEPLnQsoYpgKfJJa9q/QGneLQTV1QX7bTM/L7nnFdsxfQ2FN4LpQlwLRkogqe3SBvD",
-	"VonTdJfKYU7rUicXLwyiVvSBreoVfjIfGXcfGxwa/CxA7oXEjyXNYAIglfl9T4BcQwas0h/q1QzkyLzS",
-	"jpmceS7kimp7sL9+n0yf2SwsQVWCK0BmekdZWUs8Vya4Bo44olVVsowacJxVUsxKWP35N2UQ9thZ+f9L",
-	"mCcXyf87a0XCmf1VnX20T9kV+yj/BQkcuCZrKfiC/On63Rvyt+//8i/fniJg3BTI6qJ2cqaSogKpmd31",
-	"bHMngboN0TxnFnEfe4O2ALNNAO4bMfsNMm2+mG3ulKYaDj3vnJX24T4o3pmvyQxKsUbKR8b6RpG5KHOQ",
-	"hgciFiugzMemXjNdEEoKUeZ7zHY3o9ky8qglzPWdqHXkcA5Ujm0WJZ8ZUG7IyogtQklFtQbJIzdfsWwJ",
-	"edRWnro89atDUDND51xdkHQIJO0QocOBO93nAP7fOB4bkDEolkNYNbiDW6Aw1YMLIDK3dNIIkf0o1mRF",
-	"+Ybg74RpshZ1mRNNl4biIkG7ZDwPCLI0KRmHzg9dbBhZFjzcnEmlveLDbQUP5GCwA0CC0Dx/RWBV6Q1h",
-	"c8KNoswotwf0K7iTbq2h6EaFBXSXPPD0bnC7r9Rj0EEh9eLbYiJECD80Vo+XkFtUkYmyXvEwSMeBvQKl",
-	"6AJ2H8Xt1K3SPji92xt40NtbbW24bRz95+v3V68I04pYgY5GiyZntGJn9y/O2kdP7O+nRsEYFHWsL6PE",
-	"Q/bX4EidbYRPUbJ7Y0UE9IiOluk5W4DSQRbwvAHcqF0rTMwcdFZ24do+wJ0psfWDFOvY/awLkDDGXiUY",
-	"LVKXpWGTIiVCIiPgjqxSaBETYIsw9eOu3R5TB7sGLkHAs/kcJPAMrhzd9sGv2CJAOH8mgpcbwqwxWFIN",
-	"MiUnvS+NLGRWQXqYkyRN/pykyUkQ4NqR7/Q5cT9u8PR5AjbJXIpVrM5k3D7DNKzULlNqAMXWvKBS0g1+",
-	"Fl+k8syG8WG/o9CZ3z5UJeXU8/jgzIznjC/iz/LOPhA6hNcW2zzRWHrbP9VlmI8UQICyfikAPalWJ6Bn",
-	"an1DN8dMiBIot5MYgzgbWcGbiVPH/YSDcDRU8VD6pKEKgegeZM4yvevxn92wIcKdckLYtJM1AO4c2G84",
-	"bTEcoo13zJmefaoYikPkpzTh1tNJk9zaT5qt9pKOg9M4aYSLhTdXBkRORitdS/v/mIG/LT22zfnD0b2x",
-	"zXc9/qMZ85QmLN9DwoR1g2GZbxQxA7w07UdiQpMpDQEX46132+fGxaA8P1nRHIgZ7mx5ugLCNPryMVC6",
-	"sgsFgLQSOZuzgWlv6OgEqShERM7RmFrvgxkzaqi+k2Jl4xHGu/9GESmEDtqQrYTqz/DJ6ttM5OCNXTs0",
-	"PMu4MGvlUAChOKPB5VrIPGxIK/Zfgaf/bjR4pPm/n7h7pqBieWtK49Y7BLBLcO0QWCV8dFZyXy409BnJ",
-	"zmVQEfMoM8MuMba/G8loGTC1mUI6zCe9Z+vZcUFKwRcgyQyI9WijeXDsaHMnTmOe9VZsf5vXYt3xPmme",
-	"R5PeIXSnFpqW8dPcmOHb8wSiBh1l6Sxjt1TawVkY2VYnBBzAPCwItjzD7k81j43BLCS1C3gFPZNiiTbB",
-	"mkpuJkwTLnRYOUuxjlxm2nyqFyPu1ADECAy/576J4qYIwfZHoKWV6QOPQ1Ndq+7ZxTJ4TBeNj/AZ7Izt",
-	"E8HtiJCdRHW8OpttgmAEnkN+t89E9ol1EZ4v2sBgXdB0bGakm9DMo+Z9zTUr4/e/LlgJd6pvIjYbmFAk",
-	"jHuyRmimBvwhXGHyI8SUPhQ9JTZcwNowpLcyQ8HvbvzNheW2gp/REhtjiwGJ1w/ObAEyt1GRof4bM347",
-	"iqC1fftnez0TtUYrRwFG95rI3nNtZBsPD4cfqdJ3Pk+yrXPsD976MoOJOzjkRMJcgipSQheUcaXJumBZ",
-	"QdDWUYRKIDo+cO42gjPuOuq1GzYVCuonPaMg+NE/EvSvMUc14mBnBcaqRj1mppU1gwlTYWfZWK/xO72u",
-	"w1aGovd7yjP7xIh41EyP2NQd+R4Va9tEO6R2zbTJCTrabZfscWbnyJ2zdHGSetHTY9kefXjoe6mzwwpG",
-	"CfeeymXADPbCb5scR8hnKHFdatgOH139EEa4FdRHsMKvGn93YDwUAAEZ80nUMgOCvwa9Ly3unNUUyBSK",
-	"u2ba0IPa8+X2Ybb3LUQApVlB+QJ2ZAhdiYFxtjBWzFYQKfbQnohn18lEKMbijNyNXNuyVmzAfCFCMRG7",
-	"stcPQixduYhVyEYHmOciN8RhPbYCF5ooAE5mm+FSscnNOAEeiGMuWVUFKcDCj1Cek5LxpbNCMudEauM+",
-	"mn1CTqhOCdVkJZQmL87Po5X6J7d2SNZrKvU+tBMlhb3Y9bN7Cu2LVJ/u9RRkUZc2zOKopYVdSE58cCGm",
-	"6ehnCVqDvMuosv6Lkdta4JrwoIE7nZCJanO3MkI5TVQFZWn9MC3EXQ5QuX9VQctSrNGSvVN1VtxhMPXz",
-	"FydPh+aoJowHcqmTqdOAhbsEqFQbZ59LsbJWLeOL6HzTINsaRsE67FuxwMG1rAFLIVQ3K5wSrPIhotZh",
-	"y8a7NJ285MtwUZj3cQYjbR1Sk9NMJ3yg/oYvNSlppaxk7Cfq9/CRxuZcF8AbQHyjCCb0iOWAECTC2QQ2",
-	"ipiPXl4NA1kSMi1sOnboQChR1hrJs/DVYArkPcP464oa+oEgLe6VM2i3ENr6T7XOxKoXIFlTpi0/ypq7",
-	"CEnjRqCwESgl0mROWYn/YAWZrCvdEx7thltbPZRVtxVtj3tkju0XO5MuFUgm8tYsDcY+aFnDCGO7fIHZ",
-	"n/GTeK7IXEjCxXo3W3sD2QxKm1P69UKoiCGhndn4UmS0DB4UXbbSWU2TiQkzZjJvv0MDs2D4/pP52vIh",
-	"s0U+QpNmqn34fRNC12Zs1vjEWpdXuqcMImusoCUHTUPiDQmqoFUFHPIU6agCUZUjHO6s+hBRCpILQjH8",
-	"wMI2uKtiDOirtzQriCVoTGT1s2FxGfqtop6wueNCjwEvYNRP9WwdSiy9IrXkF78JeQ8PF+6AFx9ev3+7",
-	"G8eOB72v2gQxHapC6L3GZMsbH2ceFgKU0YU0o/n8wR6b7M54NdV1G/cZhFbVnZjHW5ZULceDCNZIH0u+",
-	"2fiS8xmcG6Ew72nc00jTvqW5u4kyo86o/cIXI6G+aZJ2NVOhwOL4Fr/UG4xx9szYKfC44vcgnjLKBWcZ",
-	"LZ2VoxtdhvORTBiIBiXHeEikW/oaF/XqsFAoyW3tm7DeF/quVhAbnudNVXnEYMHLzXghmc3ZUUWQSVBK",
-	"01JweNVoFzKjCrCgwJup8dHkfpTzyysyKgn3TNQB+f6DxXCTf+8xrKuAyAo6Uh5aSbGQdDWi9Jtgb4zY",
-	"iy/tM0PvVuI+5LNjFtXHq5GM3ZHiE/n7ed1HSZy2Zqnl5w4CW7imTTQxIPlCQjN1cr8j0EOBAM9nLXbb",
-	"gMAwhdspA29YcBCI7QmmRgxNqKtwZdKEZDtouVHwtoAxFimpQCrBiRliIwFBlmjLgb56Uc9oEnEiNmZ4",
-	"aQmV3of3JNBYSetLa2JuhRyEk9KkVj1PL6ulBN6j0M/PjZ6NFt80ZF4rXwtsodWFdId/JhMRHX44REKg",
-	"y15HSAtct+L+AMbmPjmuafN0jxp2HHuXu0D4EaP78fZc/F72qE0Ys9gmfEgbBC3BeJCkoipsDIo2NjRF",
-	"iT6E1DqeI6u6wJFZU0iC5ZNMkzll5UihYePvRDlav9dOpUQko6/d6P1MFaUd426Hykohli5oBjTvBc3c",
-	"B4P7kKja20ZxYHQsMmbH6j7E43MY5hHGF2HBEio58XaLJ5eeQdLwf2uuWCh20hItb2zdt+jwcO/gEyLr",
-	"MMK1KVk4kmC9bsl1RL4Orw7fY/6S52gS85wYGlGvrAteUAlEaboxjot1VeIDaiMeEV0C+a1GuxuUo6qU",
-	"6IIpIngG057Pij5c2h9f9O40tQEimwWO9oH6m/uZlrVNZLYuVUeGeGiHfKfrOmSPTmZqm4uZ7kKicleM",
-	"qG5yybIugZRADZJEdCRkGLxtr9rhVM4UN/i5Y4ZzLPrNzwb3tohiBXf+LnMw6husjb8KFsS/IueEzQ35",
-	"uGA345gTCxfKi/k8HP+Nu37kIq4ucu/u6Zk5p0Jgn9iCX/IrxgOp/9J9u/NC4DI8dZs37s87aobH2ZjW",
-	"tjRjg6v6SnNPAsPMrATrGltUG4noy1drvuRizYNYx7rgQGg6Y3mPvzpY24dQwgQxXtIfdesUH2/yoH6v",
-	"YaB1VNTYNa09vMYRDIcx6acPbcw6MbvvuHbkZDju8boJeeyOuqa2qkWxxUjiug7YY6+JAfCKlruj583d",
-	"WTNR8NThGv7u5aNIPx7KoOv8xdWoz6oobVTCrksAaHAcOHBh8A87b0oh5FFHIQeL3eZv/4lDlDFuUYsr",
-	"3xst0msO53bcGoINxYxS2TuPkyjt3fQC2LfUqgHH2GX+fYqCogxpD4JxuxHPv9tqjDP5sqarUET3n35p",
-	"dcSF9Y5Tug1ALPu0kotoQQzAjPFqZJi9QG9rVmaM5yMBuaa1zhe3wvl9u24lJDi/homaJqoQ6955ElqW",
-	"nbve9tOuVh2DZhxf1jvg5/YmW2OSTq4bsj1+Bsnmrp9OqEAToruWGMkglb5zJk/cI4WLZk7lRbAyvpNJ",
-	"2M6uGRoM20lRVp8/pZ9pBNgqCKJdVxnGQ+cHLijfJ+86AMBI+XcTUA3VgU8A6RA+vYf3EXz6n0VGZ3VJ",
-	"Q1035saqCSiTn+YE7kHaRjV7KJMRG6mkfFHTxb73W1QmfcO25qEt98dXVgY8IKqjDGfn1eL4EAADd/9n",
-	"kznS+BMObwET43ja+zpQ5uGgQV8zI/78nlqQdWH+OTSLgqyWTG8+Gdy5onpQnqOwAVomxJJB2wLNlrfc",
-	"+WHtaSr27+BudjpRiBSBsgmoxOyiG1toXdlOZIzPRVgJ/3hz85FkgmtJs0Yq/gMX9yWIp+SGrdzFoOt3",
-	"b8h33333t9R24cMvb7nvZEZc1JfkIqtXhlxTvBavXEPCDaGciIr+XgOxhkfqKhHcRJ9+fH3y8i9/NX5m",
-	"AQ/UeybktS/WxApJpohRldy6O53KBrNDLvQt/4+bdyf/mtpziZJkBTXH8zXfRmGpkqoCFAGV0Qpy8qfb",
-	"24cPH1Jye1s/fngyf29vvz29xQgMy4Db3JNDzvvLG+N2y9IBWV2cnYkKuMIrEadCLs7cQ2fGRGkrnRIL",
-	"2c6tmIvkBYZQKuC0YslF8t3p+el3LhWFlOI7B8G9bz65sOaI4QLUrZc51kZJoKu3dlC/wODXx3CbxCuq",
-	"9Ak+cXL5w1QzyuiWgZ8HbfZenp8PWuxpeND2KCcKd9zvrRfogjkoW8MDYouFnNxisP02IX/KqbadlsiV",
-	"EMtvU3KbSKE0yN6PnDR3gC7QwnRjuIuy2OdsWLY/q4vVfpsiAZlBCvRtckEsVsjauBUrphTkKZFA81uO",
-	"Ml0XjC8I5bA2tPSUdotcQ9K9gd6Z71D4ZB33FaqU5Irdg1szJVQhi4I8UcC1+/qUXEMmOIdMm6WRRXqI",
-	"tttULp5npvcUhqb4OIVdMaUv7ZAt+gqdpR1y5nqXPqU7R9p+mRGE1O3VuF+PxvYmVoC+bnw7QpVi11G6",
-	"MkD6Irw9pUnlHPE+IN9IoBouO91EQem/i3xzsCMOGpg99VWZljU8bQH4xWEBPAncU3LZ3KwsqCIzAN5e",
-	"uSFs3raDrYRSzBXwBrruhvbhhp3hGLeN/bG3xRhnj/j3aZRB/g10i9RjEu80bL82oPYVBm2bXcPmLjww",
-	"UGb0vuGPPSd3fYeNqBnvgtW6ImRFN2RhpGrTiLRJ5SDzkwawLq3WxFxdPiTUrleCqybf0mwd/3EfnfrP",
-	"ISL+N5NxV8sa8iOUcFhPdO8mb9Fp8wOYIkuodEijesFxZs2MaQ37xo35Q6vYNhi+jeHX1hlo+yQ8H19t",
-	"rcO6EApsJwN/BeQW82W3SdopHx1riXCaPEuaTWBeVI0X/QxZGTYnRLV5rjHR9/T3uFUW8Hf/eWwNw8D/",
-	"48LEoGeodLRw4qVjDbXFtfb6NbsHjirIX9Nmkog1nxQweb9TZ1DIvLFxdhcEG/MVBwrNNc08VDv29DGM",
-	"LVDa1R0wRUqYa19CEdoTdvD8wh0c0KN9hgruYGuEgrFBqcH/TOjiEKLyim6IXguvttS2YiOK5RirMX9T",
-	"2zFxtsG/RxOPTdpuVC2+843Kd9Nq2ygvDg1NO774NyOEF/Yd0uOWbboGxi86VKSuB2Im8glL1PcKfHZw",
-	"Z2sDP/FyM9bGqd/DPrQzzFMdxEKe2tjgTQChjbgm9sfYyGui4UG7t3voAgOSxgZJCeOE8g2xXRJIRtUo",
-	"Bn8fe0fLy2e9oeX/DModBqWNDSKmONW1pCURMgdpE7n6eLZik3IcFYY/CpuIeBa4+yZfU/EelXzyjXmH",
-	"KZb98nDhWYK5Nl+SHzY3t/UmwvBQlOB7Z1CNxQgYGLT95SnPW2/iL+d2DO70mdQxHTpEwB0nLOA7i3xl",
-	"M75dM4zLQ6DSrEGo739ChETj0uWWmheO4C0wWkqg+ab/wqnzv03a3kglZ4/mz5PNtZVgKzr7KHzL8wZ/",
-	"PWh+P17EbzbyW50vIPd9lLCoynq0h4DNNZRAFXjwYOMaX4LzPFJOg294KloKPoQ/MSFNnWd/NOcbGfK6",
-	"ubp5DJ4c3lTZfp3Vy/OXh15tjBub5pHuxovhI9cd5hCE+Fot7V3rJiRDfuLg0wGGJD1vzt3LPWz9qyK/",
-	"CcZR7o7TgpbM3UQ8PCHcyM072xZ5MPdWFFp23s5jr1/NgOQSb7SklvWG7dcNkJsftt+WFTIbHb+Nc9ie",
-	"3Zri49Ai0xDO7jZMPWOc4mYD+d6vF4Ru244HaP1SK+I8yZSsnXKwb25zL5Kx6t/+1GvvfQCrA8rSzuwJ",
-	"JBMrsI1aetqKC+1qWjegT8kHYRPOTBEJmTFXpxnCRwEmrc3xSNEfyYPo1o9NOhEeJofAo00R2ELX0UxC",
-	"ip9d9AvrHI/mWriSxSCq8Y03jMcIsRvvzwaFVTohrdLmVpot4fm60utIpNV9V1CoZIVmhb0W1iS1tWSQ",
-	"98SHoiw/lL+yLoRRLXRj48yudMoJM5vQRCHCAWy/S3hghyQ6JIZpmfLRDjmoC7uf82l7rMV5n7Fepz34",
-	"swtH+gU/ShNalm5ui6QJS/Rj55WsR/ANHdS+rnPYWXQE5gexPHPjHdrpbELGt4Ajq1ppUjLrNtp+P8QC",
-	"H7sClWI91LMWW2eP+HeyYqRF2JGk0/Ggt7e8aN8nHJAXHlhnpRDLLzDSu5NP8wi2NTwivdq2iSNvAG6a",
-	"ICu6PiWvXRGUbUBMues+jB0HIXfxB3edPkVZ7eMRBxEuZh9Ue7LHdpbkNVdrkJ0+qbjbgqomsNVBnbs6",
-	"oc4e3X+TtH7dea/zkajdLzHqvbqrHl+J4vtvu+5R/TboItJgnV4vf3B7fNgE52tXiiDHzSF3N2v9GzEw",
-	"oCuUf38UfmHYrsbKXsZdWsCmAr7AZJokiE6kaoIC/KioZKhvyXGQ9N8fi77aHiCTtNWAfcQPe2btaDO9",
-	"4XP8d4eIbCOJx4XMjgDf4URk8AX/3XjpoSPAii34CeMn2NsfDYkJY6DTSOKIJkFnlfFKj+UhJNx7ugRC",
-	"cTrX+YctuEKzdSbFWoHE5u+2cUuXUDvB0bEA5w/dG3zH8DB6V5u/cjRwNBL4Sy/CZ/RCJ/JnK65UG++w",
-	"wZ5uh4zn4/Qfdb5og8aqd3nVvlBj0+vg3AsP4oYiQoP3g9u6QQmFV3o3Tomp5LjxunY7Qay05dzYx9Sm",
-	"aducrL2f73tmIERyYd9IcpiMmRlca+jsQMzRVfeW3QC+vauhY/K/c4H0mMBtVxkRR+6lqgcKSJnJHAoa",
-	"IrVljmvJtAZ7la/FnbtZ2TXVbCTTdlayVYEI3KJ54+EYRN07EY8ITbfCCCTdLUoia+4owl8HTS5+/bwV",
-	"9W9aNPeeIx8Acmw6jNc+T+1inYke/X3QXz8b+6u5XvrrZ2Nl2WtiVh3ba4tnxvb87wAAAP//",
+	"7D1rc9s4kn8Fxbuq3amlH8nM7t04n7KZ5OJdJ5NycjN1NU65ILIlYkQBHAC0rEv5v1+hAfAlgKJsKbtz",
+	"d58sSyAe3Y1+d/NLkolVJThwrZKLL0kBNAeJH19/ogvzNweVSVZpJnhykbynK1BEF0DuQComOBFz/DeH",
+	"OePMjDpN0kRlBayoeVxvKkguEqUl44vk4eEhTSoq6Qq0W+dVLZWQ2yt9KoDcJBzu9U3iF6noAsgM5kKC",
+	"WYWZcb/VIDdJmnC6MgtldrruFlb0/gr4QhfJxXfn5+fn6XBTaXJ/shAn5tsTtWTVicBN0PKkEoxrkMnF",
+	"nJYKHtLkcv6O6qwIb9eAzG/Vg0cXVJM1VQRypiF/QSgXugBJBAcy2xAu1oQpQjkBKYUk3z173hzNYqM9",
+	"2+X8xK6eJhJ+q5mEPLnQsoYxgKfJJa9q/R6n+GInrqgu2mmZ+X3POa/YiultKLwTShPgWjJQBE9vkRbD",
+	"VonTdJfKYU7rUicXzwyiVvSereoV/mf+Zdz92+DQ4GcBci8kfihpBiMAqczvewLkGjJglX5fr2YgI/NK",
+	"O2Z05rmQK6rtwf7yXTJ+ZrOwBFUJrgAv0xvKylriuTLBNXDEEa2qkmXUgOOskmJWwupPvyqDsC+dlf9V",
+	"wjy5SP7lrGUJZ/ZXdfbBPmVX7KP8ZyRw4JqspeAL8sfrN6/I99/9+d++OUXAuCnwqheUL0C9vnP7qqSo",
+	"QGpm9z5npf2wjdk5kypAbS81WRmCe3Z+jgSmYaV2neRKLF5zLTdmWrcQlZLi//YiBNHbIuyX5r7YDfvd",
+	"fW7mE7NfIdNmwleidoy1f9TZ5lYCdRigec4spX7ow2NICdtw2VpwtrlVmmo49LwNbvoIeGO+JjMoxRqv",
+	"OkLmD4rMRZmDNDiZsFgBZR6bes10QSgpRJnvMdvtjGbLiUctYa5vhUX7hOEcqIxtFlm9GVBuyMrwaUJJ",
+	"RbUGySduvmLZEvJJWxnQpKdFN0PnXF2QdAgk7RChw4E7XZCQHVMZkDEolkNYFrqDW6Aw1YMLIDK3hHCE",
+	"yN6KNVlRviH4O2GarEVd5kTTpaG4iaBdMp4HrnaalIxDmOsg8w4eDm+8l/S4reCBHAx2AEgQmucvCKwq",
+	"vSFsTrjRDDLK7QH9Cu6kW2soulG7WRae3g1u95V6DDoopF5eWUyECOGHRs3zImGLKjJR1iseBmkc2CtQ",
+	"ii5g91HcTt0q7YPju/0E9wGR0yqt2zj6r5fvrl4QphWxogO1NE3OaMXO7p6dtY+e2N9PjUQ1KOqom0Zr",
+	"CSmcgyN1thE+RcnujNoUkCN6Mk/P2QKUDl4BfzeAGz3DMhMzB52VXbi2D3CnO239IMV66n7WBUiIXa8S",
+	"jBSpy9JckyIlQuJFwB1ZodAiJnAtwtSPu3Z7TB3sGrgEAc/mc5DAM7hydNsHv2KLAOH8iQhebgiz2m9J",
+	"NciUnPS+NLyQWQHpYU6SNPlTkiYnQYBrR77j58T9uMHj5wnoJHMpVlNlJuP2mUka1wCKAb1Li0eJPLNh",
+	"fNjvKHhmUc906OYE6TcTfM7kCrqiYiZECZSbnxcixr4KGtVhnJgoqdIkd1f5NAhXxXgGPVDkVMOJZki3",
+	"u3DP0WbBLdr9dI8TAs3r+6qknHr2N9TGec74Yjqa39gHQvj1gnSbXTRK8PZPdRlmMQogcOl+LgCt6lZc",
+	"opfC+gm2EanAGEdZZAWvQY8d9yMOwtFQTYfSRw1VCER3IHOW6V2P/+SGDbHv5DbCpp2sAXDnwH7DaYvh",
+	"EG28gfy6DpDFiBSJGGmtvuTMX3MhKJE1R0Yuak0omUmgy4manLlIj+EXbut+o26i4OGZM0n6Zx+KSeSz",
+	"acKtyZ/iZTXbMNd1D6k52KaTUrhYeHNlQBRltNK1tJ9jht+2VNk28w536Y3Ntuvxt2aMMbzzPSRPmMQM",
+	"v/iDImaAl7J9l2RoMqUhwLZfe/+VodOC8vxkRXMgZriz8egKCNPTfQ52oQCQViJnczYw+UaYfmuAjq33",
+	"3oyJGjBvpFhZx1xJMwMzKYQO2hYte+7P8NHqYZnIwUs3OzQ8S5yTt0w4gFCc0eByLWQeNrAU++/A0381",
+	"mt1EZrIfr38il2Z5a2Lh1jsEsItrj3NrVsIHZz31+UJDnxOvcxlU0Pgk9dMuEdvfJ8loGRIoCukwH/Wq",
+	"WIufC1IKvgBJZkCsp2PyHYwdbe7Y6ZRnvXXT3+a1WHe8EjTPJ5PeIRQHLTQtp0/zyQzfnifgTepoCs5i",
+	"ckulHZyFkW1lQsAxkENE6x54DLo/1Xyqb24hqV3AC+iZFEtUiNZUcjNhmnChw8JZivXEZcZ1x3oRUZAG",
+	"IEZg+D339TM3RQi2b4GWlqcPLFFNda26ZxfL4DFdWGqCLWlnbJ8IbkeE9CSqp4uziB0GPIf8dp+J7BPr",
+	"IjzfZAWD8bDlh3QTmjlq29Rcs3L6/tcFK+FW9VXEZgMjgoRxT9YIzdSAP4SrSx/cGF5KH6IYYxsukGEu",
+	"pNcyQ1Ggrl/WuWu3nOKTOTb6nAMcr++02wKkM7GH8i+m/LbTekfBqC8DBw005UFQamZMGqMTKUBbp/EP",
+	"P1WjtlGVsBObKn3rw4vbEqo1vIaeCMiJhLkEVaSELijjSpN1wbKCoGakCJVA9PTwi9sIzrjrqNdu2JhD",
+	"sZ8rMAmCH/wjQVcEhnYjvoisQI9n1LnAtLJKM2Eq7Fcwuu70nV7XYZ1E0bs9uZ99IsJMNdMRDbwjDSZ5",
+	"bDeTzVe7ZtqE0h3ttkv27nHnyJ2zdHGSekbVu+A9+vDQ9zxqh86M/PAdlcuA0hyJA8fJJxIhtsOjqx9C",
+	"Zbds/Qg6+1VjHQ9UjQIgwGM+ilpmQPDXoK2mxa3TsQLxZnHbTBt6UPt7uX2Y7X37AP/T9BJMMrodcXe5",
+	"Eftb8O5Bb7tOuHj+CW+rxqbsmKfbYjF+ksnK0f5njWpH40r0dNA0MAmoI0yTGWR0BT64OheSUOse1k3W",
+	"ioUdGnBUtWIxSMNxAIcUNORm3tz3QfcuKrs2/wCFfYvA+gq6hJO27sw+qX4OX4lDsJqx1JkncxshAow4",
+	"w4ShHdkhLp/OgAXjhGwFE5UVtBmmE/NoEgwGG4y2NHFtKxCnBkt94GksviTE0hMzUrfR3MxzEzfEYR1b",
+	"gQtNFAAns81wqamJLdPUrkCgZsmqKkgBFn6E8pyUjC+dpZE5R5G517hPyAnVKaGPSBX76NYOaWiaSr0P",
+	"7UzSnbyy5Gf3FNpXhJq0M0dBFnVpc1maGKCHXei+vXdu5PEIRwlag7zNqLI+CqNtaYFrwr0G7jS5TFSb",
+	"25VRpdJEVVCW1teihbjNASr3URW0LMUardVbVWfFLQZMPj86cWZocmrCeCCPZjRtJiA2lgCVagOJcylW",
+	"1nJlfDE512CQaRNGwTrsP2GBg2tZA6bBqW5GUEowpZWIWoftEe+26OSkPA9nQHtJPRhpk26bfJZ0xM/R",
+	"3/ClJiWtlOWM/SStPfwgsTnXBfAGEH9QBJM5iL0BIUiEw6UsipgPnl8NndUSMi2scjk0+5Uoa43kWfjU",
+	"ZwXyjmGMZUUN/UCQFveKC7ZbCG39x1pnYtVzgq4p0/Y+ypo7L2ij5SCzEcgl0mROWYkfMF1a1pXuMY92",
+	"w62FHcqosunbX/bIGrJf7AysViCZyFtjMujfpGUd0wddTNDsjyhNea5QI+Rivftae7PWDEqbU/r1QqiI",
+	"kBCVkt0593g03GFEt9KsLMkMGF+QtWRaQySM2SPKbb/ona/tGEJkYzhmQY14t/zEDsVkKyNAxZzQsnS5",
+	"vKrDWO1jQVLeEiAio2UQUegoKp3WN651iiUaH0ypXXBbGx3M7N1pY7r1d5ml2uKLHDKW97I2u5pQNLtt",
+	"h67CgsHMj+Zry7GYTYUVmjRT7cMZN1E0hmadnmbQpaHuKYNkHUv7zEHTkCDAq1fQqgIOeYo3rgJRlRFe",
+	"6OyI0PUVJBeEonuVhX0MrrghQO6vaVYQe/UxrN/PDZiWx7aV+hpWDF0gJuDliPrhPAMMhdlfkFryi1+F",
+	"vIP7C3fAi/cv373ejWPHrbwvrgnpOFSF0HuNoedXPuoWqdCYoPFHU7sGe2xi3fGc4+vWrz3gpepWzKfr",
+	"4FQt405Sa87EUhGs/9xZV87gUpgFwiure03JwG0IaMyv1Bm1n3s2EvgYJ2mXWRyKh8S3+Fi7eYpZbMaO",
+	"gcfVxAXxlFEuOMto6fRB3Uh9nI9kwkA0yDniLt9ugcg0r37nCoVSfqwmGNaQhL6tFUz1x/Gm2GzCYMHL",
+	"TTzdWnkHGF4S6ykrBYcXjXQhM6oA06u8Qj89ttaP4jw+P62ScMdEHeDvP1gMN9lIvQvr8sGygkaKKCop",
+	"FpKuIkK/CWZNYXvTE+DN0NuVuAt5NzCnxMfjkIzdkaanNe3nnzhKGkmrwHtfZYPAFq5pEy0JcL4Q00wd",
+	"3+8w9JDLxN+zFrut62SY0NIplmqu4CDQ1GNMDRsaEVfhPM3R/NkDJl8Ga+qMskhJBVIJTswQ6zMJXok2",
+	"OfKrpzhGgwYjXkRzl5ZQ6X3ungQ6ldPuEZE4zE1Kk1r1bOKslhJ4j0I/P9XPGE1FbMi8Vr5ixkKrC+nO",
+	"/RkNtHbuwyGiEN3rdYRAxHXL7g+gbO4TchxXT/eo9MKxt7kLGRwxDjJdn5u+lz0ytWIa24gNad3FJWBw",
+	"sKIqrAyK1os2Rone2dYanpFVnYvNrCkkwWRypsmcsjKSdt3YO5MMrd9qJ1ImJNtcu9H7qSpKu4u77VQs",
+	"hVg69yLQvOdedP8Y3IdY1d46igOjuyIxPVb3IT492mMeYXwRZiyh+K7XWzy59BSS5v636oqFYrdvQHM3",
+	"tqoSO3e4d/ARlnUY5tqkZB2JsV635Brhr8OOIncY6eU5qsQ8J4ZG1AtrghfWU0o3xnCxpsp0h1rEIqJL",
+	"IL/WqHeDclSVEl0wRQTPYNzyWdH7S/vjs17lb+sgslkuk22g/uZ+omVtQ76tSdXhIR7aIdvpug7po6Mx",
+	"7aZ9gSvbV64Ql+rGkSrrEkgJ1CBJTPaEDN3EbUE6TuVUcYOfW2ZujkU/lmxpq5gouoJb3+Ik6F8OVgpd",
+	"BcuDXpBz59d2YQHGMXoYdg+L+Tzs/51WpOs8ri7G4arZzZxjLrCPbMEv+RXjgSSJ0n27s2x+GZ66jbD3",
+	"542q4dN0TKtbmrHBVX3ejieBYQzbGsZmTl1L7j76L5V1Xjf5/U1QxTDlW5vJmyY1X3Kx5kHywHKKgA8b",
+	"wwJh9O5DUWHKiVdCTWrigI83oWW/1zB0O7IsVtq7h3kZIYUwyv30kY2FMvPme1iarjL1iaU8pViElQgM",
+	"Fj07P08RoxzWoLStXz1Ai6FwmY3ZS4owCIHMGoi7u2x0ZFDYp/SycSft9minNrdKsUUkfaIO6LovMay2",
+	"ouXuyETTvcNMFDx1uFqsW+Y60UcCZdAt8ei6hyfVLjTidheNojJ3YKeQwT/srMlFyKP8t/dkt2nRf+IQ",
+	"KfBb1OJSv6MJ3s3h3I5bJbuhmCiVvfE4maQZNd2I9k34a8ARK4/fJzVtkpHiQRDXyfH8uzXyaep01jRy",
+	"nNBwsV/EM6FlTsfg3wYglgxYzkW0IAZgxjAwPMy28LGZUzPG84izs+lm+Ojug79tZ0+FGOfXUP/TRBVi",
+	"3TtPQsuy023G/rerWdigHdjjuhf91OZMN+r+6Lohde0nkGzuWhiG0oRhct801/7h1umO0x4pINTepR9z",
+	"QsWhE6XZjlwaGgyrlpM0an9KP1ME2CoIol1Fc/GwxIGLkfaJaQ8AECkdapzVoRqiESAdwl/i4X0Ef8lP",
+	"IqOzuqRBfdloNQFh8uOcwB1I2ypvD2ES0ZFKyhc1XexbSaky6XvkNg9tmZY+vzdgXVI9ydZwHgMcHwJg",
+	"oMXObDT+vEet6KDfBDFGva31hDIPO2T6khnx5/fUgqwL88+hWRRktWR689HgzhVkgfI3CnvOZkIsGbRd",
+	"Z23q0K0f1p6mYn8H10PAsUKkCORNQCVGbt3YQuvKNn9lfC7CQvjtp08fSCa4ljRruOLfcHGfCHtKPrGV",
+	"Kyq9fvOKfPvtt9+ntvExfnnDffNY4jzqJBdZvbJ5iSVTWrke0BtCOREV/a0GYhWP1GV5uIk+vn158vzP",
+	"fzGmeQH31Fsm5KVPGcY8XaaIEZW2FVE3a4TaRMIb/p+f3pz8e2rPJUqSFdQcz1ceGIGlSqoKUARURivI",
+	"yR9vbu7fv0/JzU395f2D+Xtz883pDXq3WAbcxvUcct5dfkrSpJalA7K6ODsTFXCF5XSnQi7O3ENnRkVp",
+	"s8gSC9lOReVF8gzdUxVwWrHkIvn29Pz0WxfmQ0rxvQvbnNCFVUfMLUDZeplj3pkEunptB/WTN375Eu5M",
+	"fUWVPsEnTi5/GOv/PblL8+dBZ+Pn5+eDrsYa7rU9yonCHffbGQcajw9SAvGA2MwnJzcYyLhJyB9zqm2v",
+	"R3IlxPKblNwkUigNsvcjJ0396AVqmG4Mdx4sfM5+Vv1Zu02Q7ezWMd4f5bzl36RIZmaQAn2TXLgkXZvp",
+	"umJKQZ4SCTS/4cj5dcH4glAOa0NxD2k3ITskAxoYn/nW0Q/WvF+h4Emu2F2bGEwVXmSQJwq4dl+fkmvI",
+	"BOeQaUxVNhepRw52m8p5VM30ng5RYY/T4RVT+tIO2aLC0FnaIWeuqfxDunOkbWQ+gdy6TbT3a57d1voG",
+	"qPCTb5usUmwHT1cGSI/C20OaVM5c7wPylQSq4bLT5h2U/qvINwc74qDR6kNf4GlZw8MWgJ8dFsCjwD0l",
+	"l03tfkEVmQHwtjyMsHnbp78SSjGXQh14HUJoH27YGY5x29gfe1sX4+wL/n2IXpD/AN0i9ZjEOw7brw2o",
+	"fZlB+/4Dc82dE2Eg8uhdcz/2nNy9EMKwmnhLytZgISu6IQvDVZuG6U0wDS8/aQDrApuNZ9ZFpELvUZDg",
+	"8vm35F/HytxH8v5zsIj/zWTclbKG/AglHNYjr1Uhr9G08wOYIkuodEiiesZx5hSQUQnr9JHft4htXebb",
+	"GH5pTYa2E8/T8dVmm6wLocD2yvFFODcYnrxJ0k4Cb6zpzmnyJG42gnnb+bd1mD2FY4aVCrvClVDqHy1/",
+	"no5Qd5i2YsDlxHOCweS2lt5w503TFMloxC4qbeuEdQGcCD5+KUXVuEEOj5Rq81Q9r++q2aM4NeCw+OdR",
+	"Aw1v/YfzeYOeoT6gheP8HUW1zTy3lMfugKN24Ls9MEnEepzM8n6z9yD/f2UDJc6LGTP2B7qG67t+qFcY",
+	"pV/C2AKlXVIOU6SEufb5RaE9YRP4R+7ggC6JJ2hHHWxFKBh73Bv8z4QuDsH0ruiG6LXwGoXa1jmIYjk6",
+	"28zf1DZXnm3w79EkVxN3jWosb/y7bnbTaqedziQ0NJ17p79NLLywb/AzbdmmwfD0RYc6jmuXnIl8xEjw",
+	"bYWf7J3b2sCPvNzEOj72X4MU2hkGGg9ivIxtbPAyqdBG3HuQjrGRl0TDvXZvxNMFepSNepgaLYPyDbHN",
+	"VkhGVRSDv8Xea/j8SW81/H9df4eub527iClOdS1pSYTMQdpIvD6eGt/EjKPM8K2wkaQngbuv8jXlIJOi",
+	"h76H/9bL9PYKpIZnCQZLfb1KWN3clpsIw0NRgm/BQzVmk6DP1r6iiPK8NfT+fG7H4E6fSB3jXl0E3HE8",
+	"Nr5B0VdW49s1w7g8BCrfovHm2ygRIVG5dMHB5p11WCJJSwk03/Rf0nr+/ajujVRy9sX8ebDB0hJsunMf",
+	"ha953uCvB83v4hUuZiO/1vkCct+ODbPirLPhELC5hhKoAg8etGt9DtXTSDkNvhW1aCn4EPbECDd1Sb9R",
+	"XnqFibiD4wXUCY1OH9SWmUIopY3533urhn9v2fZ7MUPS3ZdjRgT8/yER7xtWjkp4LSlXaKYchLtb72o7",
+	"qbeGGtz5OqBBVjj5O1QaGyYshMiPpgk4h+HRHEcoTK6bmvxjyJNhCeL264ufnz8/9GoxSdJ0PXeljOaq",
+	"ugZph6Cml2rp2s16Ty/5kfu2s9SwUy9X5o5H2OR7RX4VjKPOEKcF5asoYlHBj66V0wQL2TGdOPfdsyHg",
+	"UfmCPVcEoy6vB4FzCBT+7LQALCIy3EBwJ4FPUB4630JKfIo5qoA+JT31Y9C10qqHLkMUixXncDx+oSVz",
+	"bQgOzyw+yc0bW7oyKit/xgz5pl2lrb2eAckllrOOyMzmh70E54FpeAoDFJmGcPpRo7TMGKe42UBC0teL",
+	"f7ZvYArcnssuNa8d2du3ubt3rVr6Xbuu2p03HR3AqoKytDN7AsnECmyXtp423vb124A+Je+FzXViytwp",
+	"Y46PM01/FUc1wLgn/PekPnUTnEdVKA+Tw+lPthIjGsQOVdUdiQG6nPogqvHNp4xPYWKfvL8uyKzSEW6V",
+	"NiXpNsf063KvI5FW952xoZxKmhW2JrzJp9KSQd5jH4qy/FD+mHUhjGihGxtHczqAY2Y2lwaZCAewbcHh",
+	"nh2S6JAYxnnKBzvkoC66/ZxrthXtNO/aVK+aPfiTcxb7uaZKY8tZO7dF0oi18sG1MTqS78tB7es6vzqL",
+	"RmB+EOskzwl109mAs+//Sla10qRk1i1mm/0RC3xsCViK9VDOWmydfcG/o8mKLcKOxJ2OB729+QVuJcYv",
+	"PLDOSiGWj1DSu5OP3xHsnnxEerXdmbcB3jTcxndFKLo+JS9d/q19TwPl7iUN2G4Ycudfdb10UuTV3t96",
+	"EOZi9kG1J3vs+k1ecrUG2Wknj7stqGoc9x3Uecvt7Iv7NErrvmntEandLxH1cLhaxK9E8W47723Txx7V",
+	"b4NuQpi/0+jtd66PDzvgfe0kRbxxc/AOCP+6P/RICOVfpYtfmGtXY1EJ4y7saUOdj1CZRgmi480coQA/",
+	"apIry/fjOkh6w++LvtoGYKO01YA9Yoc9sWyhmd7cc/y4g0W23ubjQmaHE/hwLDIQ3pI9n/qhI1yKLfgJ",
+	"4yf4CiRUJEaUgU4XqSOqBJ1V4plsy0NwuHd0CYTidK7tH1twhWrrTIq1AonvyLFd27qE2nGOxhycP3RL",
+	"zI9hYfR6b3xlb2DUE/hzz8Nn5ELH82czSlXr77DOnm7Xq6fj9G91voBOCna3u4J979im9/qGnnsQNzTB",
+	"NXg3aCcR5FDYc2LjhNhRc9x73S2CWGkribCJuU1DaYMKtoGMb+qEEMmFfXHbYTICzOBaQ2cH7u0wXrMb",
+	"wLfXuyDG/zsdDo4J3HaVCDtaC3m4BCGczKGgIVKbxu3e4oM+9RZ3rvS/q6pZT6Ztq2iznhG4RfPy9xhE",
+	"3evhjwhNt0IEkq7Mn8iaO4rw/QqSi18+b3n9m2qL3nPkPUCObxzAvgSndrHORF98w4JfPhv9q+l/8Mtn",
+	"o2XZCmUrjm1d/ZnRPf8nAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

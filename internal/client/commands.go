@@ -24,7 +24,9 @@ func Commands() []Command {
 		{"why", "INPUT FILE", "Tell the whole way to a file's verdict.", "jorvex why daily-loadings \"Berthing rules.pdf\"", why},
 		{"try", "INPUT FILE", "Tell what would become of a file that is not dropped yet. Nothing is recorded.", "jorvex try daily-loadings 'loadings 2026-11-25.csv' -as 'Eskvik/2026/loadings 2026-11-25.csv'", try},
 		{"hold", holdVerbs, "Hold a file in or out whatever the rules say, release it, or list the holds.", "jorvex hold out daily-loadings 'Eskvik/2026/loadings 2026-11-20.csv' -note 'figures are wrong'", hold},
-		{"changes", "INPUT", "List what is new, changed, removed or broken since the last delivery.", "jorvex changes daily-loadings", changesCommand},
+		{"changes", "INPUT", "List what is new, changed, moved, removed or broken since the last delivery, or every change there was.", "jorvex changes daily-loadings -log -most 20", changesCommand},
+		{"watch", "[INPUT]", "Print what changes as it happens, until Ctrl-C.", "jorvex watch daily-loadings", watchCommand},
+		{"confirm", "INPUT", "Confirm that the files in doubt are gone.", "jorvex confirm daily-loadings", confirm},
 		{"refresh", "INPUT", "Read the picked files, deliver, and print the receipt's number.", "jorvex refresh daily-loadings", refresh},
 		{"refreshes", "[INPUT]", "List refreshes, the newest first.", "jorvex refreshes daily-loadings", refreshes},
 		{"receipt", "NUMBER", "Show a receipt: what was delivered and which files fed it.", "jorvex receipt 1 -files", receiptCommand},
@@ -182,6 +184,7 @@ func place(ctx context.Context, c *Call) error {
 	t.row("place", shown.Name)
 	t.row("directory", shown.Directory)
 	t.row("reachable", reachable(*shown))
+	t.row("watched", watchedBy(*shown))
 	t.print(c.Stdout)
 	if !shown.LastLook.Ended.IsZero() {
 		c.printLook(shown.LastLook)
@@ -194,6 +197,14 @@ func reachable(p api.Place) string {
 		return "yes"
 	}
 	return "no: " + p.Why
+}
+
+// watchedBy says how a place is watched.
+func watchedBy(p api.Place) string {
+	if p.Events != "" {
+		return "by timed looks: " + p.Events
+	}
+	return "by events and timed looks"
 }
 
 func (c *Call) printLook(l api.Look) {

@@ -1,8 +1,12 @@
 package client
 
 import (
+	"bufio"
 	"context"
+	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
 	"strings"
 
 	"jorvex/internal/api"
@@ -11,7 +15,7 @@ import (
 func files(ctx context.Context, c *Call) error {
 	c.listing()
 	verdict := c.Flags.String("verdict", "", "only files with this `verdict`: picked, left_out or held_back")
-	state := c.Flags.String("state", "", "only files in this `state`: new, changed, removed, same, broken or unknown")
+	state := c.Flags.String("state", "", "only files in this `state`: new, changed, moved, returned, removed, same, broken, arriving, in_doubt or unknown")
 	reason := c.Flags.String("reason", "", "only files with this reason `code`")
 	near := c.Flags.Bool("near", false, "only files that nearly match a pattern")
 	held := c.Flags.Bool("held", false, "only files with a hold")
@@ -48,17 +52,147 @@ func files(ctx context.Context, c *Call) error {
 
 func changesCommand(ctx context.Context, c *Call) error {
 	c.listing()
+	log := c.Flags.Bool("log", false, "list every transition there ever was, the newest first")
+	path := c.Flags.String("file", "", "with -log: only those of this `file`")
+	most := c.Flags.Int("most", 0, "at most this `number` of files; all if 0")
 	args, err := c.Parse(1, 1)
 	if err != nil {
 		return err
 	}
-	return c.roster(ctx, 0, func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
+	if *log {
+		return c.changeLog(ctx, args[0], *path, *most)
+	}
+	return c.roster(ctx, *most, func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
 		answer, err := service.ListChangesWithResponse(ctx, args[0], &api.ListChangesParams{Cursor: given(cursor), Limit: given(limit)})
 		if err != nil {
 			return nil, nil, nil, err
 		}
 		return answer.JSON200, answer.ApplicationproblemJSONDefault, answer.Body, nil
 	})
+}
+
+func (c *Call) changeLog(ctx context.Context, input, path string, most int) error {
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	all := api.LogPage{Items: []api.LogEntry{}}
+	for {
+		limit := 1000
+		if most > 0 {
+			limit = min(limit, most-len(all.Items))
+		}
+		answer, err := service.ListLogWithResponse(ctx, input, &api.ListLogParams{Path: given(path), Cursor: given(all.Next), Limit: given(limit)})
+		if err != nil {
+			return unreachable(err)
+		}
+		if answer.JSON200 == nil {
+			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		}
+		all.Items = append(all.Items, answer.JSON200.Items...)
+		if all.Next = answer.JSON200.Next; all.Next == "" || most > 0 && len(all.Items) >= most {
+			break
+		}
+	}
+	if len(all.Items) == 0 && !c.json && !c.csv {
+		fmt.Fprintln(c.Stdout, "nothing has changed yet")
+		return nil
+	}
+	t := columns("when", "state", "before", ">size", ">before", "file", "why")
+	for _, e := range all.Items {
+		before := "-"
+		if e.BeforeSize > 0 {
+			before = c.bytes(e.BeforeSize)
+		}
+		t.row(c.moment(e.At), logState(e), word(e.BeforeState), c.bytes(e.Size), before, e.Path, e.Sentence)
+	}
+	return c.show(t, all)
+}
+
+// logState is what a file became, in a word.
+func logState(e api.LogEntry) string {
+	if e.State == "" {
+		return "went"
+	}
+	return word(e.State)
+}
+
+// watchCommand prints what changes, until it is told to stop.
+func watchCommand(ctx context.Context, c *Call) error {
+	c.connected()
+	args, err := c.Parse(0, 1)
+	if err != nil {
+		return err
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	answer, err := service.StreamEvents(ctx, &api.StreamEventsParams{})
+	if err != nil {
+		return unreachable(err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		body, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+		return failure(nil, body)
+	}
+	name := ""
+	lines := bufio.NewScanner(answer.Body)
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		if event, is := strings.CutPrefix(lines.Text(), "event: "); is {
+			name = event
+			continue
+		}
+		data, is := strings.CutPrefix(lines.Text(), "data: ")
+		if !is || name != "changes" {
+			continue
+		}
+		var e api.ChangesEvent
+		if err := json.Unmarshal([]byte(data), &e); err != nil || len(args) > 0 && e.Input != args[0] {
+			continue
+		}
+		if c.json {
+			fmt.Fprintln(c.Stdout, data)
+			continue
+		}
+		for _, entry := range e.First {
+			fmt.Fprintf(c.Stdout, "%s  %-10s  %s: %s\n", c.moment(entry.At), logState(entry), e.Input, entry.Path)
+		}
+		if more := e.Files - len(e.First); more > 0 {
+			fmt.Fprintf(c.Stdout, "%s  … and %d more of %s\n", c.moment(e.First[0].At), more, e.Input)
+		}
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	return &exitError{CannotReach, "the service went away"}
+}
+
+func confirm(ctx context.Context, c *Call) error {
+	c.connected()
+	args, err := c.Parse(1, 1)
+	if err != nil {
+		return err
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	answer, err := service.ConfirmLossWithResponse(ctx, args[0])
+	if err != nil {
+		return unreachable(err)
+	}
+	in := answer.JSON200
+	if in == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	if c.json {
+		return c.printJSON(in)
+	}
+	fmt.Fprintf(c.Stdout, "%s of %s confirmed as gone\n", plural(int64(in.Doubt.Gone), "file"), in.Name)
+	return nil
 }
 
 // roster prints the pages of a roster, at most so many files.

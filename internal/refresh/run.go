@@ -12,6 +12,7 @@ import (
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/receipt"
+	"jorvex/internal/core/selection"
 	"jorvex/internal/deliver"
 	"jorvex/internal/records"
 	"jorvex/internal/vault"
@@ -132,10 +133,7 @@ func (r *run) look(ctx context.Context) error {
 	case len(r.view.NotThere) > 0:
 		return &stopped{problem: fmt.Sprintf("%s named for this once is not there: %s", count(len(r.view.NotThere), "file"), r.view.NotThere[0]), next: "name files that jorvex files lists"}
 	case len(r.view.HeldBack) > 0:
-		return &stopped{
-			problem: fmt.Sprintf("%s lie in folders that cannot be listed, the first is %s", count(len(r.view.HeldBack), "file"), filename.Show(r.view.HeldBack[0])),
-			next:    "give the service the right to list those folders and refresh again",
-		}
+		return heldBack(r.view.HeldBack)
 	case len(r.view.Picked) == 0:
 		return &stopped{problem: "no file is picked", next: "check the folder and the patterns of the input; jorvex why tells of one file"}
 	}
@@ -144,6 +142,31 @@ func (r *run) look(ctx context.Context) error {
 		r.bytes += p.Mark.Size
 	}
 	return nil
+}
+
+// heldBack is the gate that files which are not fully seen come to, told by the
+// weightiest cause.
+func heldBack(files []watch.HeldBack) *stopped {
+	for _, cause := range []struct {
+		code          selection.Code
+		problem, next string
+	}{
+		{selection.NotSeen, "cannot be looked at", "give the service the right to list their folders and refresh again"},
+		{selection.InDoubt, "that fed the last delivery are gone, which is not believed", "bring the files back, or confirm that they are gone: jorvex confirm INPUT"},
+		{selection.Missing, "that fed the last delivery were not there at the last look", "refresh again in a moment"},
+		{selection.Arriving, "still arriving", "refresh again once they have been left alone for a while"},
+	} {
+		var of []watch.HeldBack
+		for _, f := range files {
+			if f.Code == cause.code {
+				of = append(of, f)
+			}
+		}
+		if len(of) > 0 {
+			return &stopped{problem: fmt.Sprintf("%s %s, the first is %s", count(len(of), "file"), cause.problem, filename.Show(of[0].Path)), next: cause.next}
+		}
+	}
+	return &stopped{problem: "files are held back", next: "jorvex files INPUT -verdict held_back lists them"}
 }
 
 // targets sees that no delivery overwrites what another input, or the same with

@@ -41,6 +41,11 @@ func (s *server) place(ctx context.Context, name string) (records.Place, error) 
 
 func (s *server) placeWithLook(ctx context.Context, p records.Place) (api.Place, error) {
 	shown := shownPlace(p)
+	standing, err := s.Watcher.Standing(ctx, p.Name)
+	if err != nil {
+		return shown, err
+	}
+	shown.Events, shown.Arriving, shown.Missing = standing.Events, standing.Arriving, standing.Missing
 	look, err := s.Store.LastLook(ctx, p.ID)
 	if errors.Is(err, records.ErrNotFound) {
 		return shown, nil

@@ -215,6 +215,12 @@ func shownEvent(data any) any {
 		return shownLook(d.Place, d.Look)
 	case watch.RosterEvent:
 		return api.InputMark{Input: d.Input, Place: d.Place}
+	case watch.ChangesEvent:
+		shown := api.ChangesEvent{Input: d.Input, Files: d.Files, First: []api.LogEntry{}}
+		for _, c := range d.First {
+			shown.First = append(shown.First, shownChange(c))
+		}
+		return shown
 	case records.Refresh:
 		return shownRefresh(d)
 	}

@@ -43,6 +43,9 @@ func shownInput(in records.Input, def *definition.Definition) api.Input {
 		Counts: shownCounts(in.Counts), Rules: shownRules(in.Counts.Rules), Cures: shownCures(in.Counts.Cures), Findings: shownFindings(in.Counts.Findings),
 		Parameters: []api.Parameter{},
 	}
+	if d := in.Doubt; d != nil {
+		shown.Doubt = api.Doubt{Since: d.Since.UTC(), Gone: d.Gone, Had: d.Had, Confirmed: d.Confirmed, By: d.By}
+	}
 	if def != nil {
 		if def.Title != "" {
 			shown.Title = def.Title
@@ -56,6 +59,19 @@ func shownInput(in records.Input, def *definition.Definition) api.Input {
 		}
 	}
 	return shown
+}
+
+func shownChange(c records.Change) api.LogEntry {
+	when := func(ns int64) time.Time {
+		if ns == 0 {
+			return time.Time{}
+		}
+		return time.Unix(0, ns).UTC()
+	}
+	return api.LogEntry{
+		Id: c.ID, At: c.At.UTC(), Path: filename.Show(string(c.Path)), State: c.State, BeforeState: c.BeforeState, Verdict: c.Verdict, BeforeVerdict: c.BeforeVerdict,
+		Sentence: c.Sentence, Size: c.Size, BeforeSize: c.BeforeSize, Modified: when(c.Modified), BeforeModified: when(c.BeforeModified), Digest: c.Digest, BeforeDigest: c.BeforeDigest,
+	}
 }
 
 func shownFindings(findings []finding.Finding) []api.Finding {

@@ -27,7 +27,7 @@ type View struct {
 	Place       places.Place
 	Unreachable string   // why the place could not be reached; empty if it was
 	Picked      []Picked // in roster order
-	HeldBack    []string // paths, raw bytes
+	HeldBack    []HeldBack
 	NotThere    []string // files asked for by name, as they are shown, that are not there
 	Counts      records.Counts
 	Parameters  string // canonical JSON of the parameters' values
@@ -37,6 +37,12 @@ type View struct {
 	unread []Picked  // files to be read
 	needed []Picked  // those whose bytes decide on a verdict
 	until  time.Time // when the verdicts may change though nothing else does
+}
+
+// HeldBack is a file that is not fully seen.
+type HeldBack struct {
+	Path string // raw bytes
+	Code selection.Code
 }
 
 // Picked is one picked file.
@@ -439,7 +445,7 @@ func (e *entering) file(i int, need bool) {
 	}
 	told := e.tell(f, evidence, is || d.Verdict == selection.HeldBack)
 	if d.Verdict == selection.HeldBack {
-		e.view.HeldBack = append(e.view.HeldBack, f.Path)
+		e.view.HeldBack = append(e.view.HeldBack, HeldBack{f.Path, d.Code})
 	}
 	near := d.Near()
 	_, held := e.holds[f.Path]
@@ -488,7 +494,7 @@ func (e *entering) gone(g gone, moved bool) {
 	if e.doubted {
 		row.Verdict, row.Reason = string(selection.HeldBack), string(selection.InDoubt)
 		row.Sentence = selection.InDoubt.Words()
-		e.view.HeldBack = append(e.view.HeldBack, g.path)
+		e.view.HeldBack = append(e.view.HeldBack, HeldBack{g.path, selection.InDoubt})
 		c.HeldBack++
 	} else {
 		c.LeftOut++
@@ -525,6 +531,10 @@ func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []recor
 	at := w.Clock()
 	for _, row := range rows {
 		old, known := before[row.FileID]
+		if known && row.Digest == "" && old.State == row.State {
+			// Told once its bytes are known, which is soon.
+			row.Size, row.Modified, row.Digest = old.Size, old.Modified, old.Digest
+		}
 		if !known || !old.Equal(row) {
 			put = append(put, row)
 			if transition(old, row) {
