@@ -10,7 +10,9 @@ import { live } from './use/events'
       <div class="inside">
         <router-link to="/" class="wordmark">jorvex</router-link>
         <nav aria-label="Main">
-          <router-link to="/">Inputs</router-link>
+          <router-link to="/">Today</router-link>
+          <router-link to="/inputs">Inputs</router-link>
+          <router-link to="/places">Places</router-link>
         </nav>
         <span class="live" role="status">{{ signedOut ? '' : live ? 'live' : 'not live' }}</span>
       </div>
@@ -45,6 +47,11 @@ import { live } from './use/events'
   letter-spacing: 0.06em;
   text-decoration: none;
   font-variant-caps: all-small-caps;
+}
+
+nav {
+  display: flex;
+  gap: 18px;
 }
 
 nav a {

@@ -166,6 +166,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/inputs/{input}/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        /** The grid of expected files, members down and periods across. */
+        get: operations["getCoverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/excuses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Excuse a slot, so that no file is expected in it. */
+        post: operations["createExcuse"];
+        /** Take an excuse back. */
+        delete: operations["dropExcuse"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/inputs/{input}/log": {
         parameters: {
             query?: never;
@@ -499,6 +538,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last transitions of the files of all inputs, the newest first. */
+        get: operations["listRecentChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -613,6 +669,10 @@ export interface components {
             definition: string;
         };
         Counts: {
+            /** @description Expected files by the state of their slot. */
+            coverage?: {
+                [key: string]: number;
+            };
             /**
              * Format: int64
              * @description Files with a hold.
@@ -749,6 +809,41 @@ export interface components {
              */
             files: number;
         };
+        Excuse: {
+            /** @description As the grid names it; empty where there is none. */
+            member: string;
+            period: string;
+            note?: string;
+        };
+        /** @enum {string} */
+        SlotState: "filled" | "late" | "missing" | "doubled" | "broken" | "not_due" | "excused";
+        Coverage: {
+            from: string;
+            to: string;
+            /** @description Periods, or the second group; one empty text where there is neither. */
+            columns: string[];
+            rows: components["schemas"]["CoverageRow"][];
+            counts: {
+                [key: string]: number;
+            };
+            /** @description Picked files that fall in no slot. */
+            unplaced: number;
+        };
+        CoverageRow: {
+            member: string;
+            /** @description One for each column. */
+            states: components["schemas"]["SlotState"][];
+            /** @description Those that are not simply filled or not due. */
+            slots: components["schemas"]["Slot"][];
+        };
+        Slot: {
+            column: number;
+            state: components["schemas"]["SlotState"];
+            /** Format: date-time */
+            due?: string;
+            files: string[];
+            note?: string;
+        };
         LogEntry: {
             /** Format: int64 */
             id: number;
@@ -771,6 +866,17 @@ export interface components {
             before_modified?: string;
             digest: string;
             before_digest: string;
+        };
+        RecentChange: {
+            input: string;
+            title: string;
+            state: string;
+            /** @description How many files of the input became so at that moment. */
+            files: number;
+            /** Format: date-time */
+            at: string;
+            /** @description The first of them. */
+            path: string;
         };
         LogPage: {
             items: components["schemas"]["LogEntry"][];
@@ -1494,6 +1600,83 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    getCoverage: {
+        parameters: {
+            query?: {
+                /** @description The first period's first day; the first expected one if it is left out. */
+                from?: string;
+                /** @description Today if it is left out. */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The grid. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coverage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    createExcuse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Excuse"];
+            };
+        };
+        responses: {
+            /** @description It is excused. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    dropExcuse: {
+        parameters: {
+            query: {
+                member: string;
+                period: string;
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file is expected again. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     listLog: {
         parameters: {
             query?: {
@@ -1978,6 +2161,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verification"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listRecentChanges: {
+        parameters: {
+            query?: {
+                /** @description Most entries on the page. */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The transitions. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["RecentChange"][];
+                    };
                 };
             };
             default: components["responses"]["Failure"];

@@ -6,20 +6,30 @@ import { createApp } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 
 import App from './App.vue'
+import CoveragePage from './pages/CoveragePage.vue'
 import InputPage from './pages/InputPage.vue'
 import InputsPage from './pages/InputsPage.vue'
+import LogPage from './pages/LogPage.vue'
 import PickPage from './pages/PickPage.vue'
+import PlacesPage from './pages/PlacesPage.vue'
 import ReceiptPage from './pages/ReceiptPage.vue'
+import StoryPage from './pages/StoryPage.vue'
+import TodayPage from './pages/TodayPage.vue'
 import VersionsPage from './pages/VersionsPage.vue'
 import { vuetify } from './theme'
 
 const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', component: InputsPage },
+    { path: '/', component: TodayPage },
+    { path: '/inputs', component: InputsPage },
+    { path: '/places', component: PlacesPage },
     { path: '/inputs/:input', component: InputPage, props: true },
     { path: '/inputs/:input/pick', component: PickPage, props: true },
     { path: '/inputs/:input/versions', component: VersionsPage, props: true },
+    { path: '/inputs/:input/coverage', component: CoveragePage, props: true },
+    { path: '/inputs/:input/log', component: LogPage, props: true },
+    { path: '/inputs/:input/story', component: StoryPage, props: true },
     { path: '/receipts/:receipt', component: ReceiptPage, props: true },
     { path: '/:rest(.*)', redirect: '/' },
   ],

@@ -22,6 +22,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/gin-gonic/gin/binding"
 	"github.com/oapi-codegen/runtime"
+	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
 // Defines values for DeliveryKind.
@@ -306,6 +307,39 @@ func (e RuleKind) Valid() bool {
 	}
 }
 
+// Defines values for SlotState.
+const (
+	SlotStateBroken  SlotState = "broken"
+	SlotStateDoubled SlotState = "doubled"
+	SlotStateExcused SlotState = "excused"
+	SlotStateFilled  SlotState = "filled"
+	SlotStateLate    SlotState = "late"
+	SlotStateMissing SlotState = "missing"
+	SlotStateNotDue  SlotState = "not_due"
+)
+
+// Valid indicates whether the value is a known member of the SlotState enum.
+func (e SlotState) Valid() bool {
+	switch e {
+	case SlotStateBroken:
+		return true
+	case SlotStateDoubled:
+		return true
+	case SlotStateExcused:
+		return true
+	case SlotStateFilled:
+		return true
+	case SlotStateLate:
+		return true
+	case SlotStateMissing:
+		return true
+	case SlotStateNotDue:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for State.
 const (
 	StateArriving State = "arriving"
@@ -410,6 +444,9 @@ type Counts struct {
 	ByReason map[string]int64 `json:"by_reason"`
 	ByState  map[string]int64 `json:"by_state"`
 
+	// Coverage Expected files by the state of their slot.
+	Coverage map[string]int64 `json:"coverage,omitempty,omitzero"`
+
 	// Files Files below the input's folder.
 	Files int64 `json:"files"`
 
@@ -421,6 +458,30 @@ type Counts struct {
 	// Near Files that nearly match a pattern.
 	Near   int64 `json:"near"`
 	Picked int64 `json:"picked"`
+}
+
+// Coverage defines model for Coverage.
+type Coverage struct {
+	// Columns Periods, or the second group; one empty text where there is neither.
+	Columns []string         `json:"columns"`
+	Counts  map[string]int64 `json:"counts"`
+	From    string           `json:"from"`
+	Rows    []CoverageRow    `json:"rows"`
+	To      string           `json:"to"`
+
+	// Unplaced Picked files that fall in no slot.
+	Unplaced int `json:"unplaced"`
+}
+
+// CoverageRow defines model for CoverageRow.
+type CoverageRow struct {
+	Member string `json:"member"`
+
+	// Slots Those that are not simply filled or not due.
+	Slots []Slot `json:"slots"`
+
+	// States One for each column.
+	States []SlotState `json:"states"`
 }
 
 // Cure defines model for Cure.
@@ -495,6 +556,14 @@ type Doubt struct {
 	// Had Files of the last delivery.
 	Had   int       `json:"had"`
 	Since time.Time `json:"since"`
+}
+
+// Excuse defines model for Excuse.
+type Excuse struct {
+	// Member As the grid names it; empty where there is none.
+	Member string `json:"member"`
+	Note   string `json:"note,omitempty,omitzero"`
+	Period string `json:"period"`
 }
 
 // Explanation defines model for Explanation.
@@ -885,6 +954,20 @@ type ReceiptFilePage struct {
 	Next  string        `json:"next,omitempty,omitzero"`
 }
 
+// RecentChange defines model for RecentChange.
+type RecentChange struct {
+	At time.Time `json:"at"`
+
+	// Files How many files of the input became so at that moment.
+	Files int    `json:"files"`
+	Input string `json:"input"`
+
+	// Path The first of them.
+	Path  string `json:"path"`
+	State string `json:"state"`
+	Title string `json:"title"`
+}
+
 // Refresh defines model for Refresh.
 type Refresh struct {
 	AsOf      time.Time `json:"as_of"`
@@ -960,6 +1043,18 @@ type Skipped struct {
 	Path string `json:"path"`
 	Why  string `json:"why"`
 }
+
+// Slot defines model for Slot.
+type Slot struct {
+	Column int       `json:"column"`
+	Due    time.Time `json:"due,omitempty,omitzero"`
+	Files  []string  `json:"files"`
+	Note   string    `json:"note,omitempty,omitzero"`
+	State  SlotState `json:"state"`
+}
+
+// SlotState defines model for SlotState.
+type SlotState string
 
 // State defines model for State.
 type State string
@@ -1104,6 +1199,12 @@ type ReceiptNumber = int64
 // Failure defines model for Failure.
 type Failure = Problem
 
+// ListRecentChangesParams defines parameters for ListRecentChanges.
+type ListRecentChangesParams struct {
+	// Limit Most entries on the page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // StreamEventsParams defines parameters for StreamEvents.
 type StreamEventsParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
@@ -1141,12 +1242,27 @@ type CopyInputJSONBody struct {
 	Name string `json:"name"`
 }
 
+// GetCoverageParams defines parameters for GetCoverage.
+type GetCoverageParams struct {
+	// From The first period's first day; the first expected one if it is left out.
+	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Today if it is left out.
+	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
+}
+
 // CompareVersionsParams defines parameters for CompareVersions.
 type CompareVersionsParams struct {
 	From int64 `form:"from" json:"from"`
 
 	// To The newest if it is left out.
 	To *int64 `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// DropExcuseParams defines parameters for DropExcuse.
+type DropExcuseParams struct {
+	Member string `form:"member" json:"member"`
+	Period string `form:"period" json:"period"`
 }
 
 // ListFilesParams defines parameters for ListFiles.
@@ -1240,6 +1356,9 @@ type SaveInputJSONRequestBody = DefinitionText
 // CopyInputJSONRequestBody defines body for CopyInput for application/json ContentType.
 type CopyInputJSONRequestBody CopyInputJSONBody
 
+// CreateExcuseJSONRequestBody defines body for CreateExcuse for application/json ContentType.
+type CreateExcuseJSONRequestBody = Excuse
+
 // CreateHoldJSONRequestBody defines body for CreateHold for application/json ContentType.
 type CreateHoldJSONRequestBody = NewHold
 
@@ -1326,6 +1445,11 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListRecentChanges The last transitions of the files of all inputs, the newest first.
+	//
+	// Corresponds with GET /api/v1/changes (the `ListRecentChanges` operationId).
+	ListRecentChanges(ctx context.Context, params *ListRecentChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StreamEvents Live events, as server-sent events. Reconnecting with Last-Event-ID misses none.
 	//
 	// Corresponds with GET /api/v1/events (the `StreamEvents` operationId).
@@ -1383,10 +1507,34 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
 	CopyInput(ctx context.Context, input InputName, body CopyInputJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCoverage The grid of expected files, members down and periods across.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/coverage (the `GetCoverage` operationId).
+	GetCoverage(ctx context.Context, input InputName, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CompareVersions Lay two versions of the definition side by side, line by line.
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/differences (the `CompareVersions` operationId).
 	CompareVersions(ctx context.Context, input InputName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropExcuse Take an excuse back.
+	//
+	// Corresponds with DELETE /api/v1/inputs/{input}/excuses (the `DropExcuse` operationId).
+	DropExcuse(ctx context.Context, input InputName, params *DropExcuseParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateExcuseWithBody Excuse a slot, so that no file is expected in it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
+	CreateExcuseWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateExcuse Excuse a slot, so that no file is expected in it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
+	CreateExcuse(ctx context.Context, input InputName, body CreateExcuseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListFiles The roster, in natural order of path.
 	//
@@ -1532,6 +1680,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListRecentChanges The last transitions of the files of all inputs, the newest first.
+//
+// Corresponds with GET /api/v1/changes (the `ListRecentChanges` operationId).
+func (c *Client) ListRecentChanges(ctx context.Context, params *ListRecentChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRecentChangesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // StreamEvents Live events, as server-sent events. Reconnecting with Last-Event-ID misses none.
@@ -1701,11 +1864,75 @@ func (c *Client) CopyInput(ctx context.Context, input InputName, body CopyInputJ
 	return c.Client.Do(req)
 }
 
+// GetCoverage The grid of expected files, members down and periods across.
+//
+// Corresponds with GET /api/v1/inputs/{input}/coverage (the `GetCoverage` operationId).
+func (c *Client) GetCoverage(ctx context.Context, input InputName, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCoverageRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CompareVersions Lay two versions of the definition side by side, line by line.
 //
 // Corresponds with GET /api/v1/inputs/{input}/differences (the `CompareVersions` operationId).
 func (c *Client) CompareVersions(ctx context.Context, input InputName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareVersionsRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropExcuse Take an excuse back.
+//
+// Corresponds with DELETE /api/v1/inputs/{input}/excuses (the `DropExcuse` operationId).
+func (c *Client) DropExcuse(ctx context.Context, input InputName, params *DropExcuseParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropExcuseRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateExcuseWithBody Excuse a slot, so that no file is expected in it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
+func (c *Client) CreateExcuseWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateExcuseRequestWithBody(c.Server, input, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateExcuse Excuse a slot, so that no file is expected in it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
+func (c *Client) CreateExcuse(ctx context.Context, input InputName, body CreateExcuseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateExcuseRequest(c.Server, input, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2131,6 +2358,60 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// NewListRecentChangesRequest constructs an http.Request for the ListRecentChanges method
+func NewListRecentChangesRequest(server string, params *ListRecentChangesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/changes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStreamEventsRequest constructs an http.Request for the StreamEvents method
 func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Request, error) {
 	var err error
@@ -2554,6 +2835,79 @@ func NewCopyInputRequestWithBody(server string, input InputName, contentType str
 	return req, nil
 }
 
+// NewGetCoverageRequest constructs an http.Request for the GetCoverage method
+func NewGetCoverageRequest(server string, input InputName, params *GetCoverageParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/coverage", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCompareVersionsRequest constructs an http.Request for the CompareVersions method
 func NewCompareVersionsRequest(server string, input InputName, params *CompareVersionsParams) (*http.Request, error) {
 	var err error
@@ -2619,6 +2973,118 @@ func NewCompareVersionsRequest(server string, input InputName, params *CompareVe
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewDropExcuseRequest constructs an http.Request for the DropExcuse method
+func NewDropExcuseRequest(server string, input InputName, params *DropExcuseParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/excuses", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "member", params.Member, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "period", params.Period, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateExcuseRequest calls the generic CreateExcuse builder with application/json body
+func NewCreateExcuseRequest(server string, input InputName, body CreateExcuseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateExcuseRequestWithBody(server, input, "application/json", bodyReader)
+}
+
+// NewCreateExcuseRequestWithBody constructs an http.Request for the CreateExcuse method, with any body, and a specified content type
+func NewCreateExcuseRequestWithBody(server string, input InputName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/excuses", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3814,6 +4280,13 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListRecentChangesWithResponse The last transitions of the files of all inputs, the newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/changes (the `ListRecentChanges` operationId).
+	ListRecentChangesWithResponse(ctx context.Context, params *ListRecentChangesParams, reqEditors ...RequestEditorFn) (*ListRecentChangesResponse, error)
+
 	// StreamEventsWithResponse Live events, as server-sent events. Reconnecting with Last-Event-ID misses none.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3883,12 +4356,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/inputs/{input}/copies (the `CopyInput` operationId).
 	CopyInputWithResponse(ctx context.Context, input InputName, body CopyInputJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyInputResponse, error)
 
+	// GetCoverageWithResponse The grid of expected files, members down and periods across.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/coverage (the `GetCoverage` operationId).
+	GetCoverageWithResponse(ctx context.Context, input InputName, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
+
 	// CompareVersionsWithResponse Lay two versions of the definition side by side, line by line.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/differences (the `CompareVersions` operationId).
 	CompareVersionsWithResponse(ctx context.Context, input InputName, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error)
+
+	// DropExcuseWithResponse Take an excuse back.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/inputs/{input}/excuses (the `DropExcuse` operationId).
+	DropExcuseWithResponse(ctx context.Context, input InputName, params *DropExcuseParams, reqEditors ...RequestEditorFn) (*DropExcuseResponse, error)
+
+	// CreateExcuseWithBodyWithResponse Excuse a slot, so that no file is expected in it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
+	CreateExcuseWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateExcuseResponse, error)
+
+	// CreateExcuseWithResponse Excuse a slot, so that no file is expected in it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
+	CreateExcuseWithResponse(ctx context.Context, input InputName, body CreateExcuseJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateExcuseResponse, error)
 
 	// ListFilesWithResponse The roster, in natural order of path.
 	//
@@ -4070,6 +4571,58 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
+}
+
+type ListRecentChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []RecentChange `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRecentChangesResponse) GetJSON200() *struct {
+	Items []RecentChange `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRecentChangesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRecentChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRecentChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRecentChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRecentChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type StreamEventsResponse struct {
@@ -4477,6 +5030,54 @@ func (r CopyInputResponse) ContentType() string {
 	return ""
 }
 
+type GetCoverageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Coverage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCoverageResponse) GetJSON200() *Coverage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCoverageResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCoverageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCoverageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCoverageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCoverageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareVersionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4519,6 +5120,88 @@ func (r CompareVersionsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompareVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropExcuseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropExcuseResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropExcuseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropExcuseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropExcuseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropExcuseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateExcuseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateExcuseResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateExcuseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateExcuseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateExcuseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateExcuseResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5625,6 +6308,19 @@ func (r GetHealthResponse) ContentType() string {
 	return ""
 }
 
+// ListRecentChangesWithResponse The last transitions of the files of all inputs, the newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/changes (the `ListRecentChanges` operationId).
+func (c *ClientWithResponses) ListRecentChangesWithResponse(ctx context.Context, params *ListRecentChangesParams, reqEditors ...RequestEditorFn) (*ListRecentChangesResponse, error) {
+	rsp, err := c.ListRecentChanges(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRecentChangesResponse(rsp)
+}
+
 // StreamEventsWithResponse Live events, as server-sent events. Reconnecting with Last-Event-ID misses none.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5760,6 +6456,19 @@ func (c *ClientWithResponses) CopyInputWithResponse(ctx context.Context, input I
 	return ParseCopyInputResponse(rsp)
 }
 
+// GetCoverageWithResponse The grid of expected files, members down and periods across.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/coverage (the `GetCoverage` operationId).
+func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, input InputName, params *GetCoverageParams, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error) {
+	rsp, err := c.GetCoverage(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCoverageResponse(rsp)
+}
+
 // CompareVersionsWithResponse Lay two versions of the definition side by side, line by line.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5771,6 +6480,45 @@ func (c *ClientWithResponses) CompareVersionsWithResponse(ctx context.Context, i
 		return nil, err
 	}
 	return ParseCompareVersionsResponse(rsp)
+}
+
+// DropExcuseWithResponse Take an excuse back.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/inputs/{input}/excuses (the `DropExcuse` operationId).
+func (c *ClientWithResponses) DropExcuseWithResponse(ctx context.Context, input InputName, params *DropExcuseParams, reqEditors ...RequestEditorFn) (*DropExcuseResponse, error) {
+	rsp, err := c.DropExcuse(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropExcuseResponse(rsp)
+}
+
+// CreateExcuseWithBodyWithResponse Excuse a slot, so that no file is expected in it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
+func (c *ClientWithResponses) CreateExcuseWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateExcuseResponse, error) {
+	rsp, err := c.CreateExcuseWithBody(ctx, input, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateExcuseResponse(rsp)
+}
+
+// CreateExcuseWithResponse Excuse a slot, so that no file is expected in it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
+func (c *ClientWithResponses) CreateExcuseWithResponse(ctx context.Context, input InputName, body CreateExcuseJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateExcuseResponse, error) {
+	rsp, err := c.CreateExcuse(ctx, input, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateExcuseResponse(rsp)
 }
 
 // ListFilesWithResponse The roster, in natural order of path.
@@ -6116,6 +6864,41 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// ParseListRecentChangesResponse parses an HTTP response from a ListRecentChangesWithResponse call
+func ParseListRecentChangesResponse(rsp *http.Response) (*ListRecentChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRecentChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []RecentChange `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStreamEventsResponse parses an HTTP response from a StreamEventsWithResponse call
 func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6425,6 +7208,39 @@ func ParseCopyInputResponse(rsp *http.Response) (*CopyInputResponse, error) {
 	return response, nil
 }
 
+// ParseGetCoverageResponse parses an HTTP response from a GetCoverageWithResponse call
+func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCoverageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Coverage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCompareVersionsResponse parses an HTTP response from a CompareVersionsWithResponse call
 func ParseCompareVersionsResponse(rsp *http.Response) (*CompareVersionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6445,6 +7261,64 @@ func ParseCompareVersionsResponse(rsp *http.Response) (*CompareVersionsResponse,
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropExcuseResponse parses an HTTP response from a DropExcuseWithResponse call
+func ParseDropExcuseResponse(rsp *http.Response) (*DropExcuseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropExcuseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateExcuseResponse parses an HTTP response from a CreateExcuseWithResponse call
+func ParseCreateExcuseResponse(rsp *http.Response) (*CreateExcuseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateExcuseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -7213,6 +8087,9 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListRecentChanges The last transitions of the files of all inputs, the newest first.
+	// (GET /api/v1/changes)
+	ListRecentChanges(c *gin.Context, params ListRecentChangesParams)
 	// StreamEvents Live events, as server-sent events. Reconnecting with Last-Event-ID misses none.
 	// (GET /api/v1/events)
 	StreamEvents(c *gin.Context, params StreamEventsParams)
@@ -7237,9 +8114,18 @@ type ServerInterface interface {
 	// CopyInput Copy the definition to a new input. Its deliveries are given names of their own.
 	// (POST /api/v1/inputs/{input}/copies)
 	CopyInput(c *gin.Context, input InputName)
+	// GetCoverage The grid of expected files, members down and periods across.
+	// (GET /api/v1/inputs/{input}/coverage)
+	GetCoverage(c *gin.Context, input InputName, params GetCoverageParams)
 	// CompareVersions Lay two versions of the definition side by side, line by line.
 	// (GET /api/v1/inputs/{input}/differences)
 	CompareVersions(c *gin.Context, input InputName, params CompareVersionsParams)
+	// DropExcuse Take an excuse back.
+	// (DELETE /api/v1/inputs/{input}/excuses)
+	DropExcuse(c *gin.Context, input InputName, params DropExcuseParams)
+	// CreateExcuse Excuse a slot, so that no file is expected in it.
+	// (POST /api/v1/inputs/{input}/excuses)
+	CreateExcuse(c *gin.Context, input InputName)
 	// ListFiles The roster, in natural order of path.
 	// (GET /api/v1/inputs/{input}/files)
 	ListFiles(c *gin.Context, input InputName, params ListFilesParams)
@@ -7319,6 +8205,33 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// ListRecentChanges operation middleware
+func (siw *ServerInterfaceWrapper) ListRecentChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRecentChangesParams
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRecentChanges(c, params)
+}
 
 // StreamEvents operation middleware
 func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
@@ -7587,6 +8500,50 @@ func (siw *ServerInterfaceWrapper) CopyInput(c *gin.Context) {
 	siw.Handler.CopyInput(c, input)
 }
 
+// GetCoverage operation middleware
+func (siw *ServerInterfaceWrapper) GetCoverage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCoverageParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCoverage(c, input, params)
+}
+
 // CompareVersions operation middleware
 func (siw *ServerInterfaceWrapper) CompareVersions(c *gin.Context) {
 
@@ -7629,6 +8586,75 @@ func (siw *ServerInterfaceWrapper) CompareVersions(c *gin.Context) {
 	}
 
 	siw.Handler.CompareVersions(c, input, params)
+}
+
+// DropExcuse operation middleware
+func (siw *ServerInterfaceWrapper) DropExcuse(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DropExcuseParams
+
+	// ------------- Required query parameter "member" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "member", c.Request.URL.Query(), &params.Member, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter member: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "period" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "period", c.Request.URL.Query(), &params.Period, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter period: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropExcuse(c, input, params)
+}
+
+// CreateExcuse operation middleware
+func (siw *ServerInterfaceWrapper) CreateExcuse(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CreateExcuse(c, input)
 }
 
 // ListFiles operation middleware
@@ -8353,6 +9379,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/api/v1/inputs/:input", wrapper.SaveInput)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/files", wrapper.ListFiles)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/changes", wrapper.ListChanges)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/coverage", wrapper.GetCoverage)
+	router.DELETE(options.BaseURL+"/api/v1/inputs/:input/excuses", wrapper.DropExcuse)
+	router.POST(options.BaseURL+"/api/v1/inputs/:input/excuses", wrapper.CreateExcuse)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/log", wrapper.ListLog)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/story", wrapper.GetStory)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/confirmation", wrapper.ConfirmLoss)
@@ -8372,10 +9401,52 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt", wrapper.GetReceipt)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/files", wrapper.ListReceiptFiles)
 	router.GET(options.BaseURL+"/api/v1/verification", wrapper.VerifyReceipts)
+	router.GET(options.BaseURL+"/api/v1/changes", wrapper.ListRecentChanges)
 	router.GET(options.BaseURL+"/api/v1/events", wrapper.StreamEvents)
 }
 
 type FailureApplicationProblemPlusJSONResponse Problem
+
+type ListRecentChangesRequestObject struct {
+	Params ListRecentChangesParams
+}
+
+type ListRecentChangesResponseObject interface {
+	VisitListRecentChangesResponse(w http.ResponseWriter) error
+}
+
+type ListRecentChanges200JSONResponse struct {
+	Items []RecentChange `json:"items"`
+}
+
+func (response ListRecentChanges200JSONResponse) VisitListRecentChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRecentChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRecentChangesdefaultApplicationProblemPlusJSONResponse) VisitListRecentChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type StreamEventsRequestObject struct {
 	Params StreamEventsParams
@@ -8754,6 +9825,46 @@ func (response CopyInputdefaultApplicationProblemPlusJSONResponse) VisitCopyInpu
 	return err
 }
 
+type GetCoverageRequestObject struct {
+	Input  InputName `json:"input"`
+	Params GetCoverageParams
+}
+
+type GetCoverageResponseObject interface {
+	VisitGetCoverageResponse(w http.ResponseWriter) error
+}
+
+type GetCoverage200JSONResponse Coverage
+
+func (response GetCoverage200JSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCoveragedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CompareVersionsRequestObject struct {
 	Input  InputName `json:"input"`
 	Params CompareVersionsParams
@@ -8783,6 +9894,74 @@ type CompareVersionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompareVersionsdefaultApplicationProblemPlusJSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropExcuseRequestObject struct {
+	Input  InputName `json:"input"`
+	Params DropExcuseParams
+}
+
+type DropExcuseResponseObject interface {
+	VisitDropExcuseResponse(w http.ResponseWriter) error
+}
+
+type DropExcuse204Response struct {
+}
+
+func (response DropExcuse204Response) VisitDropExcuseResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropExcusedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropExcusedefaultApplicationProblemPlusJSONResponse) VisitDropExcuseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateExcuseRequestObject struct {
+	Input InputName `json:"input"`
+	Body  *CreateExcuseJSONRequestBody
+}
+
+type CreateExcuseResponseObject interface {
+	VisitCreateExcuseResponse(w http.ResponseWriter) error
+}
+
+type CreateExcuse204Response struct {
+}
+
+func (response CreateExcuse204Response) VisitCreateExcuseResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type CreateExcusedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateExcusedefaultApplicationProblemPlusJSONResponse) VisitCreateExcuseResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9681,6 +10860,9 @@ func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseW
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListRecentChanges The last transitions of the files of all inputs, the newest first.
+	// (GET /api/v1/changes)
+	ListRecentChanges(ctx context.Context, request ListRecentChangesRequestObject) (ListRecentChangesResponseObject, error)
 	// StreamEvents Live events, as server-sent events. Reconnecting with Last-Event-ID misses none.
 	// (GET /api/v1/events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
@@ -9705,9 +10887,18 @@ type StrictServerInterface interface {
 	// CopyInput Copy the definition to a new input. Its deliveries are given names of their own.
 	// (POST /api/v1/inputs/{input}/copies)
 	CopyInput(ctx context.Context, request CopyInputRequestObject) (CopyInputResponseObject, error)
+	// GetCoverage The grid of expected files, members down and periods across.
+	// (GET /api/v1/inputs/{input}/coverage)
+	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
 	// CompareVersions Lay two versions of the definition side by side, line by line.
 	// (GET /api/v1/inputs/{input}/differences)
 	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
+	// DropExcuse Take an excuse back.
+	// (DELETE /api/v1/inputs/{input}/excuses)
+	DropExcuse(ctx context.Context, request DropExcuseRequestObject) (DropExcuseResponseObject, error)
+	// CreateExcuse Excuse a slot, so that no file is expected in it.
+	// (POST /api/v1/inputs/{input}/excuses)
+	CreateExcuse(ctx context.Context, request CreateExcuseRequestObject) (CreateExcuseResponseObject, error)
 	// ListFiles The roster, in natural order of path.
 	// (GET /api/v1/inputs/{input}/files)
 	ListFiles(ctx context.Context, request ListFilesRequestObject) (ListFilesResponseObject, error)
@@ -9834,6 +11025,32 @@ type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
 	options     StrictGinServerOptions
+}
+
+// ListRecentChanges operation middleware
+func (sh *strictHandler) ListRecentChanges(ctx *gin.Context, params ListRecentChangesParams) {
+	var request ListRecentChangesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRecentChanges(ctx, request.(ListRecentChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRecentChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRecentChangesResponseObject); ok {
+		if err := validResponse.VisitListRecentChangesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
 }
 
 // StreamEvents operation middleware
@@ -10098,6 +11315,33 @@ func (sh *strictHandler) CopyInput(ctx *gin.Context, input InputName) {
 	}
 }
 
+// GetCoverage operation middleware
+func (sh *strictHandler) GetCoverage(ctx *gin.Context, input InputName, params GetCoverageParams) {
+	var request GetCoverageRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCoverage(ctx, request.(GetCoverageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCoverage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCoverageResponseObject); ok {
+		if err := validResponse.VisitGetCoverageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CompareVersions operation middleware
 func (sh *strictHandler) CompareVersions(ctx *gin.Context, input InputName, params CompareVersionsParams) {
 	var request CompareVersionsRequestObject
@@ -10118,6 +11362,77 @@ func (sh *strictHandler) CompareVersions(ctx *gin.Context, input InputName, para
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CompareVersionsResponseObject); ok {
 		if err := validResponse.VisitCompareVersionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DropExcuse operation middleware
+func (sh *strictHandler) DropExcuse(ctx *gin.Context, input InputName, params DropExcuseParams) {
+	var request DropExcuseRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropExcuse(ctx, request.(DropExcuseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropExcuse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DropExcuseResponseObject); ok {
+		if err := validResponse.VisitDropExcuseResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CreateExcuse operation middleware
+func (sh *strictHandler) CreateExcuse(ctx *gin.Context, input InputName) {
+	var request CreateExcuseRequestObject
+
+	request.Input = input
+
+	var body CreateExcuseJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateExcuse(ctx, request.(CreateExcuseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateExcuse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CreateExcuseResponseObject); ok {
+		if err := validResponse.VisitCreateExcuseResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10799,123 +12114,133 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7D1rc9s4kn8Fxbuq3amlH8nM7t04n7KZ5OJdJ5NycjN1NU65ILIlYkQBHAC0rEv5v1+hAfAlgKJsKbtz",
-	"d58sSyAe3Y1+d/NLkolVJThwrZKLL0kBNAeJH19/ogvzNweVSVZpJnhykbynK1BEF0DuQComOBFz/DeH",
-	"OePMjDpN0kRlBayoeVxvKkguEqUl44vk4eEhTSoq6Qq0W+dVLZWQ2yt9KoDcJBzu9U3iF6noAsgM5kKC",
-	"WYWZcb/VIDdJmnC6MgtldrruFlb0/gr4QhfJxXfn5+fn6XBTaXJ/shAn5tsTtWTVicBN0PKkEoxrkMnF",
-	"nJYKHtLkcv6O6qwIb9eAzG/Vg0cXVJM1VQRypiF/QSgXugBJBAcy2xAu1oQpQjkBKYUk3z173hzNYqM9",
-	"2+X8xK6eJhJ+q5mEPLnQsoYxgKfJJa9q/R6n+GInrqgu2mmZ+X3POa/YiultKLwTShPgWjJQBE9vkRbD",
-	"VonTdJfKYU7rUicXzwyiVvSereoV/mf+Zdz92+DQ4GcBci8kfihpBiMAqczvewLkGjJglX5fr2YgI/NK",
-	"O2Z05rmQK6rtwf7yXTJ+ZrOwBFUJrgAv0xvKylriuTLBNXDEEa2qkmXUgOOskmJWwupPvyqDsC+dlf9V",
-	"wjy5SP7lrGUJZ/ZXdfbBPmVX7KP8ZyRw4JqspeAL8sfrN6/I99/9+d++OUXAuCnwqheUL0C9vnP7qqSo",
-	"QGpm9z5npf2wjdk5kypAbS81WRmCe3Z+jgSmYaV2neRKLF5zLTdmWrcQlZLi//YiBNHbIuyX5r7YDfvd",
-	"fW7mE7NfIdNmwleidoy1f9TZ5lYCdRigec4spX7ow2NICdtw2VpwtrlVmmo49LwNbvoIeGO+JjMoxRqv",
-	"OkLmD4rMRZmDNDiZsFgBZR6bes10QSgpRJnvMdvtjGbLiUctYa5vhUX7hOEcqIxtFlm9GVBuyMrwaUJJ",
-	"RbUGySduvmLZEvJJWxnQpKdFN0PnXF2QdAgk7RChw4E7XZCQHVMZkDEolkNYFrqDW6Aw1YMLIDK3hHCE",
-	"yN6KNVlRviH4O2GarEVd5kTTpaG4iaBdMp4HrnaalIxDmOsg8w4eDm+8l/S4reCBHAx2AEgQmucvCKwq",
-	"vSFsTrjRDDLK7QH9Cu6kW2soulG7WRae3g1u95V6DDoopF5eWUyECOGHRs3zImGLKjJR1iseBmkc2CtQ",
-	"ii5g91HcTt0q7YPju/0E9wGR0yqt2zj6r5fvrl4QphWxogO1NE3OaMXO7p6dtY+e2N9PjUQ1KOqom0Zr",
-	"CSmcgyN1thE+RcnujNoUkCN6Mk/P2QKUDl4BfzeAGz3DMhMzB52VXbi2D3CnO239IMV66n7WBUiIXa8S",
-	"jBSpy9JckyIlQuJFwB1ZodAiJnAtwtSPu3Z7TB3sGrgEAc/mc5DAM7hydNsHv2KLAOH8iQhebgiz2m9J",
-	"NciUnPS+NLyQWQHpYU6SNPlTkiYnQYBrR77j58T9uMHj5wnoJHMpVlNlJuP2mUka1wCKAb1Li0eJPLNh",
-	"fNjvKHhmUc906OYE6TcTfM7kCrqiYiZECZSbnxcixr4KGtVhnJgoqdIkd1f5NAhXxXgGPVDkVMOJZki3",
-	"u3DP0WbBLdr9dI8TAs3r+6qknHr2N9TGec74Yjqa39gHQvj1gnSbXTRK8PZPdRlmMQogcOl+LgCt6lZc",
-	"opfC+gm2EanAGEdZZAWvQY8d9yMOwtFQTYfSRw1VCER3IHOW6V2P/+SGDbHv5DbCpp2sAXDnwH7DaYvh",
-	"EG28gfy6DpDFiBSJGGmtvuTMX3MhKJE1R0Yuak0omUmgy4manLlIj+EXbut+o26i4OGZM0n6Zx+KSeSz",
-	"acKtyZ/iZTXbMNd1D6k52KaTUrhYeHNlQBRltNK1tJ9jht+2VNk28w536Y3Ntuvxt2aMMbzzPSRPmMQM",
-	"v/iDImaAl7J9l2RoMqUhwLZfe/+VodOC8vxkRXMgZriz8egKCNPTfQ52oQCQViJnczYw+UaYfmuAjq33",
-	"3oyJGjBvpFhZx1xJMwMzKYQO2hYte+7P8NHqYZnIwUs3OzQ8S5yTt0w4gFCc0eByLWQeNrAU++/A0381",
-	"mt1EZrIfr38il2Z5a2Lh1jsEsItrj3NrVsIHZz31+UJDnxOvcxlU0Pgk9dMuEdvfJ8loGRIoCukwH/Wq",
-	"WIufC1IKvgBJZkCsp2PyHYwdbe7Y6ZRnvXXT3+a1WHe8EjTPJ5PeIRQHLTQtp0/zyQzfnifgTepoCs5i",
-	"ckulHZyFkW1lQsAxkENE6x54DLo/1Xyqb24hqV3AC+iZFEtUiNZUcjNhmnChw8JZivXEZcZ1x3oRUZAG",
-	"IEZg+D339TM3RQi2b4GWlqcPLFFNda26ZxfL4DFdWGqCLWlnbJ8IbkeE9CSqp4uziB0GPIf8dp+J7BPr",
-	"IjzfZAWD8bDlh3QTmjlq29Rcs3L6/tcFK+FW9VXEZgMjgoRxT9YIzdSAP4SrSx/cGF5KH6IYYxsukGEu",
-	"pNcyQ1Ggrl/WuWu3nOKTOTb6nAMcr++02wKkM7GH8i+m/LbTekfBqC8DBw005UFQamZMGqMTKUBbp/EP",
-	"P1WjtlGVsBObKn3rw4vbEqo1vIaeCMiJhLkEVaSELijjSpN1wbKCoGakCJVA9PTwi9sIzrjrqNdu2JhD",
-	"sZ8rMAmCH/wjQVcEhnYjvoisQI9n1LnAtLJKM2Eq7Fcwuu70nV7XYZ1E0bs9uZ99IsJMNdMRDbwjDSZ5",
-	"bDeTzVe7ZtqE0h3ttkv27nHnyJ2zdHGSekbVu+A9+vDQ9zxqh86M/PAdlcuA0hyJA8fJJxIhtsOjqx9C",
-	"Zbds/Qg6+1VjHQ9UjQIgwGM+ilpmQPDXoK2mxa3TsQLxZnHbTBt6UPt7uX2Y7X37AP/T9BJMMrodcXe5",
-	"Eftb8O5Bb7tOuHj+CW+rxqbsmKfbYjF+ksnK0f5njWpH40r0dNA0MAmoI0yTGWR0BT64OheSUOse1k3W",
-	"ioUdGnBUtWIxSMNxAIcUNORm3tz3QfcuKrs2/wCFfYvA+gq6hJO27sw+qX4OX4lDsJqx1JkncxshAow4",
-	"w4ShHdkhLp/OgAXjhGwFE5UVtBmmE/NoEgwGG4y2NHFtKxCnBkt94GksviTE0hMzUrfR3MxzEzfEYR1b",
-	"gQtNFAAns81wqamJLdPUrkCgZsmqKkgBFn6E8pyUjC+dpZE5R5G517hPyAnVKaGPSBX76NYOaWiaSr0P",
-	"7UzSnbyy5Gf3FNpXhJq0M0dBFnVpc1maGKCHXei+vXdu5PEIRwlag7zNqLI+CqNtaYFrwr0G7jS5TFSb",
-	"25VRpdJEVVCW1teihbjNASr3URW0LMUardVbVWfFLQZMPj86cWZocmrCeCCPZjRtJiA2lgCVagOJcylW",
-	"1nJlfDE512CQaRNGwTrsP2GBg2tZA6bBqW5GUEowpZWIWoftEe+26OSkPA9nQHtJPRhpk26bfJZ0xM/R",
-	"3/ClJiWtlOWM/SStPfwgsTnXBfAGEH9QBJM5iL0BIUiEw6UsipgPnl8NndUSMi2scjk0+5Uoa43kWfjU",
-	"ZwXyjmGMZUUN/UCQFveKC7ZbCG39x1pnYtVzgq4p0/Y+ypo7L2ij5SCzEcgl0mROWYkfMF1a1pXuMY92",
-	"w62FHcqosunbX/bIGrJf7AysViCZyFtjMujfpGUd0wddTNDsjyhNea5QI+Rivftae7PWDEqbU/r1QqiI",
-	"kBCVkt0593g03GFEt9KsLMkMGF+QtWRaQySM2SPKbb/ona/tGEJkYzhmQY14t/zEDsVkKyNAxZzQsnS5",
-	"vKrDWO1jQVLeEiAio2UQUegoKp3WN651iiUaH0ypXXBbGx3M7N1pY7r1d5ml2uKLHDKW97I2u5pQNLtt",
-	"h67CgsHMj+Zry7GYTYUVmjRT7cMZN1E0hmadnmbQpaHuKYNkHUv7zEHTkCDAq1fQqgIOeYo3rgJRlRFe",
-	"6OyI0PUVJBeEonuVhX0MrrghQO6vaVYQe/UxrN/PDZiWx7aV+hpWDF0gJuDliPrhPAMMhdlfkFryi1+F",
-	"vIP7C3fAi/cv373ejWPHrbwvrgnpOFSF0HuNoedXPuoWqdCYoPFHU7sGe2xi3fGc4+vWrz3gpepWzKfr",
-	"4FQt405Sa87EUhGs/9xZV87gUpgFwiure03JwG0IaMyv1Bm1n3s2EvgYJ2mXWRyKh8S3+Fi7eYpZbMaO",
-	"gcfVxAXxlFEuOMto6fRB3Uh9nI9kwkA0yDniLt9ugcg0r37nCoVSfqwmGNaQhL6tFUz1x/Gm2GzCYMHL",
-	"TTzdWnkHGF4S6ykrBYcXjXQhM6oA06u8Qj89ttaP4jw+P62ScMdEHeDvP1gMN9lIvQvr8sGygkaKKCop",
-	"FpKuIkK/CWZNYXvTE+DN0NuVuAt5NzCnxMfjkIzdkaanNe3nnzhKGkmrwHtfZYPAFq5pEy0JcL4Q00wd",
-	"3+8w9JDLxN+zFrut62SY0NIplmqu4CDQ1GNMDRsaEVfhPM3R/NkDJl8Ga+qMskhJBVIJTswQ6zMJXok2",
-	"OfKrpzhGgwYjXkRzl5ZQ6X3ungQ6ldPuEZE4zE1Kk1r1bOKslhJ4j0I/P9XPGE1FbMi8Vr5ixkKrC+nO",
-	"/RkNtHbuwyGiEN3rdYRAxHXL7g+gbO4TchxXT/eo9MKxt7kLGRwxDjJdn5u+lz0ytWIa24gNad3FJWBw",
-	"sKIqrAyK1os2Rone2dYanpFVnYvNrCkkwWRypsmcsjKSdt3YO5MMrd9qJ1ImJNtcu9H7qSpKu4u77VQs",
-	"hVg69yLQvOdedP8Y3IdY1d46igOjuyIxPVb3IT492mMeYXwRZiyh+K7XWzy59BSS5v636oqFYrdvQHM3",
-	"tqoSO3e4d/ARlnUY5tqkZB2JsV635Brhr8OOIncY6eU5qsQ8J4ZG1AtrghfWU0o3xnCxpsp0h1rEIqJL",
-	"IL/WqHeDclSVEl0wRQTPYNzyWdH7S/vjs17lb+sgslkuk22g/uZ+omVtQ76tSdXhIR7aIdvpug7po6Mx",
-	"7aZ9gSvbV64Ql+rGkSrrEkgJ1CBJTPaEDN3EbUE6TuVUcYOfW2ZujkU/lmxpq5gouoJb3+Ik6F8OVgpd",
-	"BcuDXpBz59d2YQHGMXoYdg+L+Tzs/51WpOs8ri7G4arZzZxjLrCPbMEv+RXjgSSJ0n27s2x+GZ66jbD3",
-	"542q4dN0TKtbmrHBVX3ejieBYQzbGsZmTl1L7j76L5V1Xjf5/U1QxTDlW5vJmyY1X3Kx5kHywHKKgA8b",
-	"wwJh9O5DUWHKiVdCTWrigI83oWW/1zB0O7IsVtq7h3kZIYUwyv30kY2FMvPme1iarjL1iaU8pViElQgM",
-	"Fj07P08RoxzWoLStXz1Ai6FwmY3ZS4owCIHMGoi7u2x0ZFDYp/SycSft9minNrdKsUUkfaIO6LovMay2",
-	"ouXuyETTvcNMFDx1uFqsW+Y60UcCZdAt8ei6hyfVLjTidheNojJ3YKeQwT/srMlFyKP8t/dkt2nRf+IQ",
-	"KfBb1OJSv6MJ3s3h3I5bJbuhmCiVvfE4maQZNd2I9k34a8ARK4/fJzVtkpHiQRDXyfH8uzXyaep01jRy",
-	"nNBwsV/EM6FlTsfg3wYglgxYzkW0IAZgxjAwPMy28LGZUzPG84izs+lm+Ojug79tZ0+FGOfXUP/TRBVi",
-	"3TtPQsuy023G/rerWdigHdjjuhf91OZMN+r+6Lohde0nkGzuWhiG0oRhct801/7h1umO0x4pINTepR9z",
-	"QsWhE6XZjlwaGgyrlpM0an9KP1ME2CoIol1Fc/GwxIGLkfaJaQ8AECkdapzVoRqiESAdwl/i4X0Ef8lP",
-	"IqOzuqRBfdloNQFh8uOcwB1I2ypvD2ES0ZFKyhc1XexbSaky6XvkNg9tmZY+vzdgXVI9ydZwHgMcHwJg",
-	"oMXObDT+vEet6KDfBDFGva31hDIPO2T6khnx5/fUgqwL88+hWRRktWR689HgzhVkgfI3CnvOZkIsGbRd",
-	"Z23q0K0f1p6mYn8H10PAsUKkCORNQCVGbt3YQuvKNn9lfC7CQvjtp08fSCa4ljRruOLfcHGfCHtKPrGV",
-	"Kyq9fvOKfPvtt9+ntvExfnnDffNY4jzqJBdZvbJ5iSVTWrke0BtCOREV/a0GYhWP1GV5uIk+vn158vzP",
-	"fzGmeQH31Fsm5KVPGcY8XaaIEZW2FVE3a4TaRMIb/p+f3pz8e2rPJUqSFdQcz1ceGIGlSqoKUARURivI",
-	"yR9vbu7fv0/JzU395f2D+Xtz883pDXq3WAbcxvUcct5dfkrSpJalA7K6ODsTFXCF5XSnQi7O3ENnRkVp",
-	"s8gSC9lOReVF8gzdUxVwWrHkIvn29Pz0WxfmQ0rxvQvbnNCFVUfMLUDZeplj3pkEunptB/WTN375Eu5M",
-	"fUWVPsEnTi5/GOv/PblL8+dBZ+Pn5+eDrsYa7rU9yonCHffbGQcajw9SAvGA2MwnJzcYyLhJyB9zqm2v",
-	"R3IlxPKblNwkUigNsvcjJ0396AVqmG4Mdx4sfM5+Vv1Zu02Q7ezWMd4f5bzl36RIZmaQAn2TXLgkXZvp",
-	"umJKQZ4SCTS/4cj5dcH4glAOa0NxD2k3ITskAxoYn/nW0Q/WvF+h4Emu2F2bGEwVXmSQJwq4dl+fkmvI",
-	"BOeQaUxVNhepRw52m8p5VM30ng5RYY/T4RVT+tIO2aLC0FnaIWeuqfxDunOkbWQ+gdy6TbT3a57d1voG",
-	"qPCTb5usUmwHT1cGSI/C20OaVM5c7wPylQSq4bLT5h2U/qvINwc74qDR6kNf4GlZw8MWgJ8dFsCjwD0l",
-	"l03tfkEVmQHwtjyMsHnbp78SSjGXQh14HUJoH27YGY5x29gfe1sX4+wL/n2IXpD/AN0i9ZjEOw7brw2o",
-	"fZlB+/4Dc82dE2Eg8uhdcz/2nNy9EMKwmnhLytZgISu6IQvDVZuG6U0wDS8/aQDrApuNZ9ZFpELvUZDg",
-	"8vm35F/HytxH8v5zsIj/zWTclbKG/AglHNYjr1Uhr9G08wOYIkuodEiiesZx5hSQUQnr9JHft4htXebb",
-	"GH5pTYa2E8/T8dVmm6wLocD2yvFFODcYnrxJ0k4Cb6zpzmnyJG42gnnb+bd1mD2FY4aVCrvClVDqHy1/",
-	"no5Qd5i2YsDlxHOCweS2lt5w503TFMloxC4qbeuEdQGcCD5+KUXVuEEOj5Rq81Q9r++q2aM4NeCw+OdR",
-	"Aw1v/YfzeYOeoT6gheP8HUW1zTy3lMfugKN24Ls9MEnEepzM8n6z9yD/f2UDJc6LGTP2B7qG67t+qFcY",
-	"pV/C2AKlXVIOU6SEufb5RaE9YRP4R+7ggC6JJ2hHHWxFKBh73Bv8z4QuDsH0ruiG6LXwGoXa1jmIYjk6",
-	"28zf1DZXnm3w79EkVxN3jWosb/y7bnbTaqedziQ0NJ17p79NLLywb/AzbdmmwfD0RYc6jmuXnIl8xEjw",
-	"bYWf7J3b2sCPvNzEOj72X4MU2hkGGg9ivIxtbPAyqdBG3HuQjrGRl0TDvXZvxNMFepSNepgaLYPyDbHN",
-	"VkhGVRSDv8Xea/j8SW81/H9df4eub527iClOdS1pSYTMQdpIvD6eGt/EjKPM8K2wkaQngbuv8jXlIJOi",
-	"h76H/9bL9PYKpIZnCQZLfb1KWN3clpsIw0NRgm/BQzVmk6DP1r6iiPK8NfT+fG7H4E6fSB3jXl0E3HE8",
-	"Nr5B0VdW49s1w7g8BCrfovHm2ygRIVG5dMHB5p11WCJJSwk03/Rf0nr+/ajujVRy9sX8ebDB0hJsunMf",
-	"ha953uCvB83v4hUuZiO/1vkCct+ODbPirLPhELC5hhKoAg8etGt9DtXTSDkNvhW1aCn4EPbECDd1Sb9R",
-	"XnqFibiD4wXUCY1OH9SWmUIopY3533urhn9v2fZ7MUPS3ZdjRgT8/yER7xtWjkp4LSlXaKYchLtb72o7",
-	"qbeGGtz5OqBBVjj5O1QaGyYshMiPpgk4h+HRHEcoTK6bmvxjyJNhCeL264ufnz8/9GoxSdJ0PXeljOaq",
-	"ugZph6Cml2rp2s16Ty/5kfu2s9SwUy9X5o5H2OR7RX4VjKPOEKcF5asoYlHBj66V0wQL2TGdOPfdsyHg",
-	"UfmCPVcEoy6vB4FzCBT+7LQALCIy3EBwJ4FPUB4630JKfIo5qoA+JT31Y9C10qqHLkMUixXncDx+oSVz",
-	"bQgOzyw+yc0bW7oyKit/xgz5pl2lrb2eAckllrOOyMzmh70E54FpeAoDFJmGcPpRo7TMGKe42UBC0teL",
-	"f7ZvYArcnssuNa8d2du3ubt3rVr6Xbuu2p03HR3AqoKytDN7AsnECmyXtp423vb124A+Je+FzXViytwp",
-	"Y46PM01/FUc1wLgn/PekPnUTnEdVKA+Tw+lPthIjGsQOVdUdiQG6nPogqvHNp4xPYWKfvL8uyKzSEW6V",
-	"NiXpNsf063KvI5FW952xoZxKmhW2JrzJp9KSQd5jH4qy/FD+mHUhjGihGxtHczqAY2Y2lwaZCAewbcHh",
-	"nh2S6JAYxnnKBzvkoC66/ZxrthXtNO/aVK+aPfiTcxb7uaZKY8tZO7dF0oi18sG1MTqS78tB7es6vzqL",
-	"RmB+EOskzwl109mAs+//Sla10qRk1i1mm/0RC3xsCViK9VDOWmydfcG/o8mKLcKOxJ2OB729+QVuJcYv",
-	"PLDOSiGWj1DSu5OP3xHsnnxEerXdmbcB3jTcxndFKLo+JS9d/q19TwPl7iUN2G4Ycudfdb10UuTV3t96",
-	"EOZi9kG1J3vs+k1ecrUG2Wknj7stqGoc9x3Uecvt7Iv7NErrvmntEandLxH1cLhaxK9E8W47723Txx7V",
-	"b4NuQpi/0+jtd66PDzvgfe0kRbxxc/AOCP+6P/RICOVfpYtfmGtXY1EJ4y7saUOdj1CZRgmi480coQA/",
-	"apIry/fjOkh6w++LvtoGYKO01YA9Yoc9sWyhmd7cc/y4g0W23ubjQmaHE/hwLDIQ3pI9n/qhI1yKLfgJ",
-	"4yf4CiRUJEaUgU4XqSOqBJ1V4plsy0NwuHd0CYTidK7tH1twhWrrTIq1AonvyLFd27qE2nGOxhycP3RL",
-	"zI9hYfR6b3xlb2DUE/hzz8Nn5ELH82czSlXr77DOnm7Xq6fj9G91voBOCna3u4J979im9/qGnnsQNzTB",
-	"NXg3aCcR5FDYc2LjhNhRc9x73S2CWGkribCJuU1DaYMKtoGMb+qEEMmFfXHbYTICzOBaQ2cH7u0wXrMb",
-	"wLfXuyDG/zsdDo4J3HaVCDtaC3m4BCGczKGgIVKbxu3e4oM+9RZ3rvS/q6pZT6Ztq2iznhG4RfPy9xhE",
-	"3evhjwhNt0IEkq7Mn8iaO4rw/QqSi18+b3n9m2qL3nPkPUCObxzAvgSndrHORF98w4JfPhv9q+l/8Mtn",
-	"o2XZCmUrjm1d/ZnRPf8nAAD//w==",
+	"7F17cxs5cv8qKCZVe1s3enjXd8nJf/m8dqw72eeSnd1KrVwqcKZJYjkEZgGMKMal755C4zEPAsOhRPp2",
+	"k/xlS8Lg0Wg0un/9wJdJLlaV4MC1mlx8mSyAFiDxv68/0bn5twCVS1ZpJvjkYvKerkARvQByB1IxwYmY",
+	"4Y8FzBhnptXpJJuofAEraj7XmwomFxOlJePzycPDQzapqKQr0G6cV7VUQm6P9GkB5GbC4V7fTPwgFZ0D",
+	"mcJMSDCjMNPu1xrkZpJNOF2ZgXLbXXsKK3p/BXyuF5OL5+fn5+dZf1LZ5P5kLk7Mb0/UklUnAidBy5NK",
+	"MK5BTi5mtFTwkE0uZ++ozhfx6RqS+al68ugF1WRNFYGCaSheEMqFXoAkggOZbggXa8IUoZyAlEKS58++",
+	"C0uzu9Gs7XJ2YkfPJhJ+rZmEYnKhZQ1DBM8ml7yq9Xvs4ovtuKJ60XTLzN/37POKrZjepsI7oTQBriUD",
+	"RXD1dtNSu1ViN+2hCpjRutSTi2dmo1b0nq3qFf5kfmTc/Rj20OzPHORem/ihpDkMEKQyf9+TINeQA6v0",
+	"+3o1BZnoV9o2gz3PhFxRbRf25+eT4TWbgSWoSnAFeJjeUFbWEteVC66B4x7RqipZTg05zioppiWs/viL",
+	"Mhv2pTXyv0qYTS4m/3LWiIQz+1d19sF+ZUfsbvlPyODANVlLwefkD9dvXpG/PP/Tv317ioRxXeBRX1A+",
+	"B/X6zs2rkqICqZmd+4yV9j/bOztjUkW47aUmK8Nwz87PkcE0rNSulVyJ+Wuu5cZ06waiUlL82R6E6PY2",
+	"G/ZzOC92wn52n0N/YvoL5Np0+ErUTrB2lzrd3EqgbgdoUTDLqR+69OhzwjZdtgacbm6VphoO3W8u7kDS",
+	"+VP77W7f6/sKcg0FQUIaYWjEBc7fSVEmiSqFPp1EphTYpdvpG9sXlGKN3eFmfaPITJQFSNPTiHkuoCxS",
+	"Xa+ZXhBKFqIs9ujtdkrz5UgqlTDTt8Jy4ojmHKhMTRZvH9Og3JCVuToIJRXVGiQfOfmK5UsoRk2ld0z8",
+	"8XA9tNbVJkmLZ7PWuXB74FYXP1sNS3ZPVy7KesUjvPEBJBOFyoiQltUgF7wgcynq6gVeyLCq9IZouNdk",
+	"vQAJppkEc0FzYOb/HTmzpUb0BUoezv8hD+NMilV0eCnW2OkoQejpdy3WsalrER2i5ng5Rk7HB9xmd5aR",
+	"72a0LAnjhIv+KU6yjFkZjp2FXXTLCsRszWGILcyytjhjBf523lqYmaGKqXVCgV0OlUC40ESxVVVuzEJL",
+	"KAwrmV8WNYy+gj6WQsdIjqcgMod/cCAzIQnQfEEsWfYa6yOerq0Be7R3tAnT8CSJEtnpGL1bDRQrIK4a",
+	"O6FjKYnHqZFJULRYo9mRhIB/K9ZkRfnGcRrTZC3qsiCaLo20HynWlowXUT4oGYe4EoK6XHRxqAB4xR+n",
+	"FV2Qo8EOAglCi+KFk0RsRriRSznldoF+BLfSbTamG7Vbg8HVu8bNvDK/g44KmVdf7U7EGOGHYPV5DTEh",
+	"jeMkTRN7BUo54T68FDdTN0rz4fBsP8F9RANtbNjtPfqvl++uXhCmFbFHC402Tc5oxc7unp01n57Yv58a",
+	"BdtsUcv6NEZMzP7sLak1jfgqSnZnrKiIWqnHq2JsDkpHj4A/G8CN2WEvctMHnZZtujYfcGdKJS+kEfPB",
+	"6zZ1vEowGlxdluaYLML9jTOyClmzMZFjEed+nHW4XSztAl2ihGezGUjgOVw5vu2SX7F5hHH+SAQvN+Ye",
+	"NFMuqQaZkZPOL40sZFa38DQnk2zyx0k2OYkSXDv2HV4nzsc1Hl5PxETxSsYYfZVxGK939KiYVD32Vjdb",
+	"uoOdUXTNop7q2MmJ8m8u+IzJFbSviqkQJVBu/jwXKfG1oEn7wV0TJVWaFO4on0bpqhjPoUOKgmo40Qz5",
+	"dtfec4QwcIp2Pu3lxEjz+j6vFQwpTT3r2+KAc8kKwhEWZNrfW33lWXCIXldcWFu1JSS/iyN0Feruu5k+",
+	"qDHug/hKq5Jy6gV9H4bgBePz8Qz9xn4Q42SvMmwLxmD9b/+pLuPCVAFExMtPC0A4sVEMlKV7i94tllXA",
+	"NTi22h7BQweDGqXXJpWGajyVPmqoYiS6A1mwXO/6/EfXrL/dTkNB2jSdBQK3FuwnnDU7HOONN1Bc1xG2",
+	"GLgvE+hUoxk63M8cfUpkzfHKErUmlEwl0OVIndWIjMdIRjd1P1HXUXTxzAEf3bX3FQK8UbIJr91RK6z1",
+	"joJpD/2gN013H+Ng8cmVMWOfVrqWMGhkp+z0Nph0uEO/EJaGQ5+/NW0esgkr9rhj4yxm5MU3ipgGXp/o",
+	"+mJinSkdM+Ffe+De8OmC8uJkRQsgprlDkugKCNPjwVY7UIRIK1GwGesBSwPXWwNzDY333rRJmmpvpFhZ",
+	"j0RJc0MzKTqoREw8d3v4aDXOXBQeoSS2abyXtCRvhHBkQ7FHs5drIYu4KanYf0e+/qvRYUcKk/1k/ROl",
+	"NCsaYxKn3mKAXVJ7WFqzEj5EQcDAnyOPcxlVRfkoRdsOkZrfJ8loGbtQVApKa2G3FtvggpSCz0GSKRCL",
+	"p44+g6mlzZw4HfOtt+O607wW6xb+QotiNOsdQnHQQtNyfDefTPOdIJgzdb2m4GxDN1TW2rP4Zts7IQKB",
+	"FJCwL3rYSPtPNR/rAZhLagfwF/RUiiUqRGsquenQadqxy1laoHTMvg3qjvU8oSD1SIzE8HPu6meuixht",
+	"3wItrUzv2dya6lq11y6W0WU6f/wIq9n22HwRnY6I6UlUj7/OEhYn8AKK2306sl+sF/H+RisYjMdtXG+h",
+	"xdDMRcJFoFk5fv7rBSvhVnVVxDCBgYuEcc/WSM3MkD+2V5feq9s/lN43M+wlwVbmQHotM+b+biPQbRdI",
+	"G+YeLbERXY9IvC48uUVIByb077+dTqrCQyKDqA026mnKPTxgakwa61dDWycg4U/VqK3vNg7XU6VvfVzF",
+	"9g3VGF59zAUKImEmQS0yQueUcaXJesHyhXVAK3T36PFOXjcR7HHXUq9dsyHotBskNYqCH/wnUSgCY1oS",
+	"WES+QGw3CS4wrazSTJiK4wpG1x0/0+s6rpMoeren9LNfJISpZjqhgbdug1HY9Ga0+WrHzEIMkePdZsjO",
+	"OW4tubWW9p60/J6tA97hD099L6N26MwoD99RuYwozYkAmDT7JEJjbPPk6IdQ2a1YP4LOfhWs456qsQCI",
+	"yJiPopY5EPxr1FbT4tbpWBHfvrgN3cY+1P5cbi9me94+sulpeglGV94OwF2uxf4WvPvQ264jDp7/wtuq",
+	"qS5b5un2tZheyWjlaP+1JrWjYSV6PGkCTSLqCNNkCjldgYfjZ0ISauFhHcL1LO3QgKOquRajPJwmcExB",
+	"Q2nmzX0f2tPeyrbN39vCrkVgsYI242QNnNll1c/xI3EIUTMUM/hkaSNERBDnGCm5IwbNBRIbsqBHlK1g",
+	"pLKCNsN4Zh4MtbNOHirHjm0vxLFuYe9iG/KkCbH0zBwCdebO4zQqfm6dGgHDfQC4j01sDTU2fG6c2hVx",
+	"1CxZVUU5wNKPUF6QkvGlszRyBxSZc43zhIJQnRH6iBjZj27seIyS1PvwzijdyStLvnfPoV1FKMTbOg6y",
+	"W5eFwxK8nZ52sfP23sHIwx6OErQGeZtTZTEKo21pgWPCvQbuNLlcVJvblVGlsomqoCwt1qKFuC0AKvdf",
+	"taBlKdZord6qOl/cosPk86NDhPompyaMRyKGBgOEItfGEqBSjSNxJsXKWq6Mz0dHVfRiiuJbsI7jJyyy",
+	"cC1rwGBb1Y59ygjG8hNR67g9sodj2d3UvZY22yBE7mQDOEd3wpealLRSVjJ2w9H2wEFSfa4XwAMhvlEE",
+	"w1aIPQExSsTdpSy5MR+8vOqD1RJyLaxy2Tf7lShrjey58DkfCuQdQx/Lihr+SXj/9/ELNlOITf0ftc7F",
+	"qgOCrinT9jzKmjsUNGg5KGwESolsMqOsxP9gnoisK90RHs2EGws7Fjtm81a+7BEfZX+x07HqQhmCMRnF",
+	"N2lZp/RB5xM08yNKU14o1Ai5WO8+1t6sNY2ysEo/XmwrEixEpWR3Dh5PujvM1a00K0syBcbnZC2Z1pBw",
+	"Y3aYchsXvfNJbX2KbIzEXFBzvVt5YptmPpZXzAgtS5cxoFqC1X4WZeWtC0TktIxuFAJFpdP6hrVOsUTj",
+	"gym1i25rcMHJThvTDd5lhmqyzgrIWdGJT21rQsk4vh26Cos6Mz+aX1uJxWzQr9AkdLWPZNwktzHW6/gw",
+	"gzYPtVcZZetUgGsBmsYuAjx6C1pVwKHI8MRVIKoyIQudHRE7voIUglCEV1kcY3BZXRF2f03zBbFHH936",
+	"3diAcRF7W0G+ieD1OpG+lcbhvACMudlfkFryi1+EvIP7C7fAi/cv373evcdOWnksLrh03FbFtvcaXc+v",
+	"vNctkZo2QuNPhnb15hh83eno6usG1+7JUnUrZuN1cKqWaZDUmjOpUASLnzvryhlcCqNAeGV1r1FpX56B",
+	"hnClVqv94NmE42OYpV0Mdcwfkp7iY+3mMWaxaTtEHpcMHN2nnHLBWU5Lpw/qcOtjfwTT9+IXVxrybaeh",
+	"jUP1W0coFvJjNcG4hiT0ba1gLB7HQ5btiMaCl5t0YLnyABgeEouUlYLDi3C7kClVgOFVXqEf71vrenEe",
+	"H59WSbhjoo7I9x/sDodopM6BdfFg+YIm0kUqKeaSJrLJGmfWGLE3PtTfNL1dibsYuoExJd4fh2zsljQ+",
+	"rGk/fOIoYSSNAu+xyrCBDV2z4C2JSL6Y0Myc3G8J9Bhk4s9Zs7sNdNIPaGmlZIYj2HM0dQRTEEMD11U8",
+	"TnMwfvaAwZfRzF2jLFJSgVSCE9PEYibRI9EER371EMek02AARTRnaQmV3ufsSaBjJe0eHonDnKRs4pIQ",
+	"vCWV11IC73Do56fijMlQxMDmtfK5QZZabUq3zs+go7V1Hg7hhWgfryM4Ikz3XNsSDU9zIY5L3HQ3FspA",
+	"564iSljTFUHrFXB9mohVSrqpR+VoruLIaNLLmLJfEs7vttnRxq0bt1ic/uG6PYCyv89+DZsHe+QUYtvb",
+	"wrlsjuiHGq9Pj5/LHpFyKe4bsOEtXF8COmcrquLKuGhQzCFJ4MHOxvBPjOogTjOmkASD+ZkmM8rKRNh7",
+	"sDdHGbq/1u5KHxHsdO1a76cqKu0E5zaoWwqxdPAu0KID77ofzN5/jh/0/XRER0Z3RFJ2hO5SfLy3zXzC",
+	"+Dwu2GP+dS9oPLt0FMJw/ht10VKxXbAmnI2t/NfWGe4sfEBkHeZyCyFxh7/YOgyYlq/9UlZ36GnnBZok",
+	"vCCGR9QLC4EsLFJNN8ZwtKbieEAzYZHSJZBfarR7QDmuyoheMEUEz2HY8lzR+0v7x2edHPMGoLNRRqNt",
+	"0O7kfqRlbS/txqSNlOWJ2a7XdcweGIwpCEVqXIEIX7KF6gBky7oEUgI1myRGI1F9mL4pfYBdOVPI7M8t",
+	"MyfHbj+mzGmrGCq6gltfWyuK70czta6i6VkvyLnzKzi3DFZL6XjL2kDGbBbH38elgzvE2/mYXN0E0+cQ",
+	"BPmRzfklv2I8EqRSut/uLNCwjHfdRDh0+02aQeN0fKvbm7bRUUuh9ytSUdTwCBVlPEaUjLAfl6LVFHjZ",
+	"SrRwJTG6emiKKB/9aK2yD9YrWtrPvR/KRozbP4VEE2ObGUJlE8A08riRtjVGP4DDokJmHbqW3P3X/1JZ",
+	"z00YM3gUzY14a8PYs0nNl1yseWJ8qGIOHPSJxc/WPsc5fmzTaYCjarXg5yGuws81uottRSKV174HtpI4",
+	"h/Hz5rtPTCwWljrbA2ZxadlPzGMrxTyuwaGn9Nn5eYY7ymENSluT8QCFBeM5ZmYuGdIgRjKLjuyWUy0F",
+	"IA6ovgxY6m53TmYDCxWbJ2KH6oih8RJ9yita7nbLNRKpXsVXHU+VbOd4jwQIoSyGC7LtmfTzpMSdcCns",
+	"4lHUpA+MiJr9h50J6Uh5VL7sOdlt13W/OET+xxa3uLyHZHZDWJybcWPhBI5Jctkbvyej1NKAXe0b7RrI",
+	"kUKk9onLHGUhehKkDSJc/25zaJzCk4fyzSPKLHcz2EZUxmqhLdsExHwZByBqQQzBjFVmZJit1GXDBqeM",
+	"FwmkP9QwfnTN4V+3QwdjgvNr2F7ZRC3EurOeCS3LVlEp+9Ouepy9ipuPK1L2Y5MwEGytwXFj6tqPINnM",
+	"FS6OxcjD6NKkrvbJrdMdx32ygFgVp67DFRWHloty221veDCuWo4yZ/wqfU8JYqsoiXZljKZ9cgfOxNsn",
+	"oKNHgETeXPDUxBLoBoh0CLDK0/sIYNWPIqfTuqRRfdloNbH6oDMCdyCtY2WPyyShI5WUz2s639eMVbn0",
+	"lfHDR1t2vQ9uj5j2VI+yNRxcg+1jBIzUl5oOBl/skSjdK7ZClowXNtEZyiKOhnVvZtw/P6eGZG2af471",
+	"oiCvJdObj2bvXDYiKH+isNJ8LsSSQVNr3sbN3fpmzWoq9ndwBTScKESOQNkEVGLYgmu70LqyJd8Zn4n4",
+	"Jfz206cPJBdcS5oHqfg3HNxHgZ+ST2zlMqqv37wi33///V8y+9wB/vKG+5LxxLkzSCHyemWDckumtHIv",
+	"P2wI5URU9NcaiFU8Mhfi5Dr6+PblyXd/+rMxzRdwT71lQl76eHkMUmeKmKvS1uFqh0y5Er83/D8/vTn5",
+	"98yuS5QkX1CzPJ92Yy4sVVK1AEVA5bSCgvzh5ub+/fuM3NzUX94/mH9vbr49vUFokeXArVPbbc67y0+T",
+	"bFLL0hFZXZydiQq4wlzSUyHnZ+6jM6OiNC7IiaVsK534YvIMscEKOK3Y5GLy/en56ffO0Yic4kuUWpQF",
+	"fzW3+og5Bni5XhaIaSjddgL3sowvfo7Lk6bJmX0U4uFz71GC787PBx4k2H6I4KlO8uDF3ulMSYjh7UcO",
+	"DKdrSblCEaJOnTLrI/5jMwokOPOPMjxYE3qFwr2BHVr9dmoI+zh0VHBVDJkwHfrdbcLdo5v7UUugq9e2",
+	"0da+Rl8buaJKn+AXJ5c/DL3pMvrljd2MoeFe26WcKJxxlzMij8n0op1xgVinrCA36CO8mZA/FFTbgr3k",
+	"Sojltxm5mUihNMjOHzkJqfEXaD+4Ntzhk/idO0XdXtsPW9jerc+p28o5or7NUIiYRgr0zeTC5R/YIP4V",
+	"UwqKjEigxQ3He10vGJ8TymFt5MnTOe+K3TU5D1ShmAZ5ooBr9+tTcg254BxyjVkYRkx22MFO0xf2bPOh",
+	"5dZBIXNpm+wrXdxDQQ/Z15JDO6sPWLgmLi38qZ1ukBsfKzEesknlwJguIV9JoBouW0/3gNJ/FcXmYEvs",
+	"Vct+6EpPLWt42CLws8MSeJC4p+QylCVZUEWmALzJfCVs1ry9VAmlmMsOiTxxFZuHa3aGbdw09t+9rYNx",
+	"9gX/fUgekP8A3WzqMZl3mLZfm1D7CoPmTStzzB1E1Lvy6F04H3t27h75MqImXW23MUfJim7I3EjVJqLN",
+	"+6nx8JNAWBczEHB35+yNvY0lwaUqbd1/LQxhn5v3tyEi/jezcfuWNexHqNHYBp7KI6/RcPcNmCJLqHTs",
+	"RvWCY5Qa/1gF/jd1xTYOke0dfmkNwqbI2GH0cat3r/HNF/sOlcsvvEHn880ka+UmpOqJnU6eJM0Gdt6W",
+	"b2/g0KdIzLhSYUe4Ekr9s++fp2+oW0yTDOXSfTjBUIGmTIiRzptQ781oxC7mwJZA0AvgRPDhQymqAHId",
+	"flOqzVP1vK5JvUfefdw4/o2ogUa2/tPlvNmevj6ghZP8LUW1SaqxnMfugLt3E8Jjd2K9i82aN89S2mN4",
+	"F21LCKVckLa8wDfK/VjQzQt3XsyP4F/pExxcsBpTpISZ9nF3MeXFvcYRedfSF4t/7BOsW+sQBd2Mnxi+",
+	"D3L4aR3zIgw7mjgGc8mKQ92A+JqHmDW77qJQ7bMaihRizRG+sEyjCM2lUOpod17RfaMmyvSvrOPXeWVS",
+	"8FacQQ/1EGv2JS6fQOmn8+aYGfwmOLX9olCCWfFpHsNhU6EXh+DaK7ohei28Dq22tWyiWIHOA/NvZl9K",
+	"mG7w36PxrY2CdM66EmzUY5dtf5Cicm/ujOLY8LLNHs8Sx3sK9WTG97TNNc/TuRCG14MAQYX5IOKJLgHf",
+	"yUaaoRPmids3jK2FvTmG5ew6H6VNPY8WhEIaY6jtIYhr50MovtSZESVc/WqxvaGMY3bLgJoSgqiSBuob",
+	"/zbsbrZvFYYcRdnwBsU+KkVsYB82PW7Y8FTGY/WYl/7hj1wUA5iQfyDjyc6YbPuZ0XKTql3efTY4NjOM",
+	"GjoIVjU0sd7jy7GJuHeDjzGRl/ZlYPuovV6ge5gyrjJzJijfEFs2kORUJXfw187cdkaOjZ/q/0M7g4qt",
+	"9eXhTnGqa0lLImQB0obV6eOhNiEALCkM3wobFnJAp3lIrB3lNPevUW29h7+X6z3eS9Tl7jN/x7rekYaH",
+	"4gRfTJJqDA1FF519VtTYNQHX+9O5bYMzPaqigYQ7jprhS21+ZdSmGTO+l4fYyreI1fmCoERItKxcpE94",
+	"ZxqLfdBSAi02zsmPgUfk+flfBnUY5JKzL+afhyEt/jUvwv7tox//UhdzKHxhYQxxP5yqfA0lUFTnmkqu",
+	"PiD6aazsdSWX9ePv3IaDD2FMD0hTl8GTlKVXmFUzCHyhOqER40dTkSmkUhbQ3s77cP6tYRz/G+WqQqZu",
+	"d19YJHHB/x+64n3p9cEb/sAhVdaZ1nTaqTHyjWoyqnuBVOTvUGks/TUXojiaJuD8Q0fzE+Blch2qSx3j",
+	"PukXc3D3SoeHvjv0aKmbJLzf44pCmKPqSv0egpteqqV7OME79sg/uH9AgRpx6u+VmZMRNpNOkV8E46gz",
+	"pHlB+ZTIFIz/0RUlHWEhO6GTlr57lrY+qlyw60rsqAvSReIcYgt/cloAZgQbaSC4u4FP8D502EJGfL4Y",
+	"qoA+vyzzbRBXbNRDl+6BZR9mcDx5oSVzBbUOLyw+yc0bm4c6eFf+5N/xtlSzVWymQAqJhUEG7szwh70u",
+	"zgPz8BgBKHIN8WjToLRMGac42Uj86dcLd2neEo2cnss2N68d26+l8NGbTFv+Xbv3YVpvdh7AqoKytD17",
+	"BsnFCmy94Y423lSo3oA+Je+FDW1lypwpY44PC01/FAc1wLQb6PekPrWzlQZVKE+Tw+lPNq0yGbMUDUQ/",
+	"jgB0CXLRrcY3/BkfI8Q+ebwuKqyyAWmVheI+NmHk60qvI7EWUo7bKKJYCD3NF7a6Tgif1ZJB0REfih7O",
+	"5bxeCHO10I0Nm3A6gBNmNnQShQgHsA/cwD07JNMhMwzLlA+2yT8xr8U+qnDYhBa78CeHqHdTC5TGpBXb",
+	"t92kAWvlgyvIeSTsy1Ht64JfrUETND+IdVIUhLrubHyRf8mArGqlScksLGbLVhNLfCxuXYp1/561u3X2",
+	"Bf8djE1vNuxI0ul41NtbXuBUUvLCE+usFGL5CCW93fnwGcF3QI7Ir/adkW2Ch6dj8NUzRden5KVLt7Av",
+	"jlHunhvDhzOgcPiqq0qYoaz2eOtBhIuZB9We7fH9GvKSqzXI1sNIONsFVQG4b22dt9zOvrj/DfK6f37h",
+	"iNzuh0giHK6wwFfieDed97Z8eYfrt0k3ws3fKln8O9fH+7Wcv3ZMOp64GXgAwj9cjYiEUEBscQ38hTl2",
+	"NeYQMu7cntbV+QiVaZAhWmjmAAf4VqOgLF/Z9CDhDb8v/mpKqQ7yViB7wg57YpZa6N6cc/zvDhHZoM3H",
+	"pcwOEPhwIjLi3pIdTP3QHi7F5vyE8RN8zBMViQFloFWP84gqQWuUdBjn8hAS7h0G9WF3roAym3OFautU",
+	"irUCia892vq3bUZtgaMpgPOHdr2YY1gYnUJaXxkNTCKBP3UQPnMvtJA/G06tGrzDgj3tEpZP39O/1cUc",
+	"unUMOq/RYR2PTrpECx7ECY2ABu96taGiEgoLSG3cJXbUlKZOqarorjSJo/gcjw1DaZwKNtnCV2hEihTC",
+	"PkF8mIgA07jW0JqBqy/hNbsefTuFiFLyv1Wu6JjEbUZJiKO1kIcLEMLO3BYEJrVZO+49SsTUm71zdXza",
+	"qppFMm2Bahvyj8RdAC1tUdUURd/aFkekphshQUlXs4fImjuO8MWHJhc/f95C/UNyXec78h6gwLezsMjQ",
+	"qR2s1dEXX33o589G/wrFjH7+bLQsW5DCXse2SM6Z0T3/JwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

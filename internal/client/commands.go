@@ -25,6 +25,8 @@ func Commands() []Command {
 		{"try", "INPUT FILE", "Tell what would become of a file that is not dropped yet. Nothing is recorded.", "jorvex try daily-loadings 'loadings 2026-11-25.csv' -as 'Eskvik/2026/loadings 2026-11-25.csv'", try},
 		{"hold", holdVerbs, "Hold a file in or out whatever the rules say, release it, or list the holds.", "jorvex hold out daily-loadings 'Eskvik/2026/loadings 2026-11-20.csv' -note 'figures are wrong'", hold},
 		{"changes", "INPUT", "List what is new, changed, moved, removed or broken since the last delivery, or every change there was.", "jorvex changes daily-loadings -log -most 20", changesCommand},
+		{"coverage", "INPUT", "Show which expected files came: a letter for each member and period.", "jorvex coverage daily-loadings", coverage},
+		{"excuse", "INPUT [MEMBER] PERIOD", "Say that an expected file need not come, or take that back.", "jorvex excuse daily-loadings Fennay 2026-11-20 -note 'no sailings'", excuse},
 		{"watch", "[INPUT]", "Print what changes as it happens, until Ctrl-C.", "jorvex watch daily-loadings", watchCommand},
 		{"confirm", "INPUT", "Confirm that the files in doubt are gone.", "jorvex confirm daily-loadings", confirm},
 		{"refresh", "INPUT", "Read the picked files, deliver, and print the receipt's number.", "jorvex refresh daily-loadings", refresh},

@@ -68,6 +68,7 @@ place: skerry-share
 folder: loadings
 pick:
   - "<terminal>/<year:yyyy>/loadings <day:yyyy-MM-dd>.csv"
+expect: {every: working day, of: day, each: terminal, due: "1 day after, 09:00"}
 columns:
   - {name: day, capture: day}
   - {name: terminal, capture: terminal}

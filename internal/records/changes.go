@@ -45,6 +45,25 @@ func (s *Store) Changes(ctx context.Context, input, before int64, path []byte, l
 		WHERE input_id = $1 AND ($2 = 0 OR id < $2) AND ($3::bytea IS NULL OR path = $3) ORDER BY id DESC LIMIT $4`, input, before, path, limit))
 }
 
+// Recent is what became of files of an input at one moment.
+type Recent struct {
+	Input string
+	Text  string // the definition
+	State string
+	At    time.Time
+	Files int
+	Path  []byte // of the first
+}
+
+// RecentChanges lists what changed last, whatever the input, the newest first.
+// Files that merely stayed are not told.
+func (s *Store) RecentChanges(ctx context.Context, limit int) ([]Recent, error) {
+	return all[Recent](s.Pool.Query(ctx, `SELECT i.name AS input, d.text, c.state, c.at, count(*) AS files, min(c.path) AS path
+		FROM (SELECT * FROM changes WHERE state <> 'same' ORDER BY id DESC LIMIT 2000) c
+		JOIN inputs i ON i.id = c.input_id JOIN definitions d ON d.input_id = i.id AND d.version = i.version
+		GROUP BY i.name, d.text, c.state, c.at ORDER BY c.at DESC, i.name LIMIT $1`, limit))
+}
+
 // Departed returns the files of an input that were removed as of a delivered
 // refresh and did not come back since.
 func (s *Store) Departed(ctx context.Context, input int64) (map[string]bool, error) {

@@ -40,6 +40,8 @@ type Counts struct {
 	Near     int64            `json:"near"`  // near misses
 	Rules    []Rule           `json:"rules"` // in the order they are tried
 	Cures    []Cure           `json:"cures"`
+	// Coverage counts the expected files by the state of their slot.
+	Coverage map[string]int64 `json:"coverage,omitempty"`
 	// Findings are about the set: a rule that meets no file, a listed file that
 	// is missing.
 	Findings []finding.Finding `json:"findings"`

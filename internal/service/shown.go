@@ -125,7 +125,7 @@ func shownHold(h records.Hold) api.Hold {
 }
 
 func shownCounts(c records.Counts) api.Counts {
-	shown := api.Counts{Files: c.Files, Picked: c.Picked, LeftOut: c.LeftOut, HeldBack: c.HeldBack, ByState: c.ByState, ByReason: c.ByReason, Held: c.Held, Near: c.Near}
+	shown := api.Counts{Files: c.Files, Picked: c.Picked, LeftOut: c.LeftOut, HeldBack: c.HeldBack, ByState: c.ByState, ByReason: c.ByReason, Held: c.Held, Near: c.Near, Coverage: c.Coverage}
 	if shown.ByState == nil {
 		shown.ByState = map[string]int64{}
 	}

@@ -5,7 +5,12 @@ import (
 	"errors"
 	"net/http"
 
+	"github.com/oapi-codegen/runtime/types"
+
 	"jorvex/internal/api"
+	"jorvex/internal/core/calendar"
+	"jorvex/internal/core/coverage"
+	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
 	"jorvex/internal/records"
 )
@@ -95,4 +100,97 @@ func (s *server) ConfirmLoss(ctx context.Context, request api.ConfirmLossRequest
 	}
 	shown, _, err := s.judged(ctx, in.Name)
 	return api.ConfirmLoss200JSONResponse(shown), err
+}
+
+// GetCoverage implements the contract.
+func (s *server) GetCoverage(ctx context.Context, request api.GetCoverageRequestObject) (api.GetCoverageResponseObject, error) {
+	in, err := s.input(ctx, request.Input)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.Watcher.Coverage(ctx, in, dayOf(request.Params.From, calendar.Earliest), dayOf(request.Params.To, calendar.Latest))
+	if err != nil {
+		return nil, newProblem(http.StatusUnprocessableEntity, "not-covered", "What is expected cannot be told", "choose a shorter span, or mend expect in the definition", "%s", err)
+	}
+	if c == nil {
+		return nil, newProblem(http.StatusUnprocessableEntity, "nothing-expected", "Nothing is expected", "add expect to the definition, as in expect: {every: working day, each: terminal}", "%s does not say which files should be there", in.Name)
+	}
+	shown := api.GetCoverage200JSONResponse{From: c.From.String(), To: c.To.String(), Columns: c.Grid.Columns, Rows: []api.CoverageRow{}, Counts: map[string]int64{}, Unplaced: c.Grid.Unplaced}
+	if shown.Columns == nil {
+		shown.Columns = []string{}
+	}
+	for state, n := range c.Grid.Count() {
+		shown.Counts[string(state)] = int64(n)
+	}
+	for r, member := range c.Grid.Rows {
+		row := api.CoverageRow{Member: member, States: []api.SlotState{}, Slots: []api.Slot{}}
+		for column := range c.Grid.Columns {
+			slot := c.Grid.Slot(r, column)
+			row.States = append(row.States, api.SlotState(slot.State))
+			if slot.State == coverage.Filled || slot.State == coverage.NotDue {
+				continue
+			}
+			one := api.Slot{Column: column, State: api.SlotState(slot.State), Due: slot.Due.UTC(), Files: []string{}, Note: slot.Note}
+			if slot.Due.IsZero() {
+				one.Due = slot.Due
+			}
+			for _, f := range slot.Files {
+				one.Files = append(one.Files, filename.Show(c.Paths[f]))
+			}
+			row.Slots = append(row.Slots, one)
+		}
+		shown.Rows = append(shown.Rows, row)
+	}
+	return shown, nil
+}
+
+func dayOf(given *types.Date, open calendar.Day) calendar.Day {
+	if given == nil {
+		return open
+	}
+	return calendar.DayOf(given.Time)
+}
+
+// CreateExcuse implements the contract.
+func (s *server) CreateExcuse(ctx context.Context, request api.CreateExcuseRequestObject) (api.CreateExcuseResponseObject, error) {
+	in, err := s.input(ctx, request.Input)
+	if err != nil {
+		return nil, err
+	}
+	e := records.Excuse{Member: request.Body.Member, Period: request.Body.Period, Note: request.Body.Note, By: local, At: s.Clock()}
+	if e.Member == "" && e.Period == "" {
+		return nil, badRequest("a member, a period, or both name the slot")
+	}
+	if err := s.Store.SaveExcuse(ctx, in.ID, e); err != nil {
+		return nil, err
+	}
+	return api.CreateExcuse204Response{}, s.Watcher.Judge(ctx, in)
+}
+
+// DropExcuse implements the contract.
+func (s *server) DropExcuse(ctx context.Context, request api.DropExcuseRequestObject) (api.DropExcuseResponseObject, error) {
+	in, err := s.input(ctx, request.Input)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.DropExcuse(ctx, in.ID, request.Params.Member, request.Params.Period); errors.Is(err, records.ErrNotFound) {
+		return nil, notFound("excuse", request.Params.Member+" "+request.Params.Period, "see them in the grid: jorvex coverage "+in.Name)
+	} else if err != nil {
+		return nil, err
+	}
+	return api.DropExcuse204Response{}, s.Watcher.Judge(ctx, in)
+}
+
+// ListRecentChanges implements the contract.
+func (s *server) ListRecentChanges(ctx context.Context, request api.ListRecentChangesRequestObject) (api.ListRecentChangesResponseObject, error) {
+	list, err := s.Store.RecentChanges(ctx, limit(or(request.Params.Limit)))
+	shown := api.ListRecentChanges200JSONResponse{Items: []api.RecentChange{}}
+	for _, c := range list {
+		title := c.Input
+		if def, err := definition.Parse(c.Text, s.Clock()); err == nil && def.Title != "" {
+			title = def.Title
+		}
+		shown.Items = append(shown.Items, api.RecentChange{Input: c.Input, Title: title, State: c.State, Files: c.Files, At: c.At.UTC(), Path: filename.Show(string(c.Path))})
+	}
+	return shown, err
 }

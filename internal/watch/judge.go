@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"jorvex/internal/core/calendar"
 	"jorvex/internal/core/changes"
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
@@ -196,7 +197,23 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 		return view, err
 	}
 	doubt := e.doubt(in.Doubt, now)
+	var slots map[string]int64
+	if def.Expect != nil {
+		var list []finding.Finding
+		var next time.Time
+		c, err := w.cover(ctx, at, in.ID, def, result, s, now, calendar.Earliest, calendar.Latest)
+		if err != nil {
+			list = []finding.Finding{finding.New(finding.NotCovered, "%s", err)}
+		} else {
+			slots, list, next = covered(c, now)
+		}
+		view.Findings = append(view.Findings, list...)
+		if !next.IsZero() && next.Before(view.until) {
+			view.until = next
+		}
+	}
 	e.enter()
+	view.Counts.Coverage = slots
 	if doubt != nil && !doubt.Confirmed && doubt.Gone < doubt.Had && doubt.Since.Add(believed).Before(view.until) {
 		view.until = doubt.Since.Add(believed)
 	}

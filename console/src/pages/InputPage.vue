@@ -83,7 +83,7 @@ const tabs = computed(() => {
     { label: 'near misses', n: c.near, near: true as const },
     { label: 'holds', n: c.held, held: true as const },
   ]
-  const states = (['new', 'changed', 'removed', 'broken', 'unknown', 'same'] as const).map((state) => ({ label: state, n: c.by_state[state] ?? 0, state }))
+  const states = (['new', 'changed', 'moved', 'returned', 'removed', 'broken', 'arriving', 'in_doubt', 'unknown', 'same'] as const).map((state) => ({ label: word(state), n: c.by_state[state] ?? 0, state }))
   type Tab = { label: string; n: number; verdict?: string; state?: string; near?: true; held?: true }
   const f = filter.value
   const chosen = (t: Tab) => !f.reason && t.verdict === f.verdict && t.state === f.state && t.near === f.near && t.held === f.held
@@ -117,7 +117,8 @@ function parts(path: string) {
     <p class="quiet">
       {{ shown.name }} · {{ shown.place }}<template v-if="shown.folder"> / {{ shown.folder }}</template> · definition version {{ shown.version }} ·
       delivers {{ shown.deliveries.length ? shown.deliveries.join(', ') : 'nothing' }} · <router-link :to="`/inputs/${shown.name}/pick`">choose files</router-link> ·
-      <router-link :to="`/inputs/${shown.name}/versions`">versions</router-link>
+      <router-link :to="`/inputs/${shown.name}/versions`">versions</router-link> · <router-link :to="`/inputs/${shown.name}/log`">changes</router-link>
+      <template v-if="shown.counts.coverage"> · <router-link :to="`/inputs/${shown.name}/coverage`">coverage</router-link></template>
     </p>
     <v-alert v-if="!shown.reachable" type="warning" class="my-3" :title="`${shown.place} cannot be reached: ${shown.why}`">
       Its files are unknown, not removed. They are looked for again every few seconds.
@@ -193,6 +194,7 @@ function parts(path: string) {
               <td colspan="6">
                 <why-panel :key="f.sentence" :input="shown.name" :path="f.path" />
                 <hold-fields :input="shown.name" :file="f" />
+                <router-link :to="{ path: `/inputs/${shown.name}/story`, query: { path: f.path } }">its story</router-link>
               </td>
             </tr>
           </template>

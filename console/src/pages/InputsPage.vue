@@ -5,7 +5,7 @@ import StateMark from '../parts/StateMark.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
 import { api, take, type Input } from '../use/api'
 import { useEvent } from '../use/events'
-import { moment, number } from '../use/format'
+import { moment, number, word } from '../use/format'
 import { useLoading } from '../use/loading'
 
 const inputs = ref<Input[]>([])
@@ -22,6 +22,13 @@ const { trouble, loaded, reload } = useLoading(async () => {
 
 onMounted(reload)
 for (const name of ['roster', 'refresh', 'reset', 'look'] as const) useEvent(name, reload)
+
+const slots = ['filled', 'late', 'doubled', 'broken', 'missing', 'excused', 'not_due'] as const
+const coverage = (input: Input) =>
+  slots
+    .filter((s) => input.counts.coverage?.[s])
+    .map((s) => `${number(input.counts.coverage![s])} ${word(s)}`)
+    .join(', ')
 
 const states = ['new', 'changed', 'removed', 'broken'] as const
 </script>
@@ -42,6 +49,7 @@ const states = ['new', 'changed', 'removed', 'broken'] as const
           <th class="number">Picked</th>
           <th class="number">Left out</th>
           <th v-for="state in states" :key="state" class="number">{{ state }}</th>
+          <th>Coverage</th>
           <th>Last refresh</th>
           <th>Receipt</th>
         </tr>
@@ -63,6 +71,11 @@ const states = ['new', 'changed', 'removed', 'broken'] as const
             </router-link>
             <span v-else class="quiet">0</span>
           </td>
+          <td data-label="Coverage">
+            <router-link v-if="input.counts.coverage" :to="`/inputs/${input.name}/coverage`" class="strip" :aria-label="coverage(input)" :title="coverage(input)">
+              <span v-for="s in slots.filter((s) => input.counts.coverage![s])" :key="s" :class="s" :style="{ flexGrow: input.counts.coverage[s] }" />
+            </router-link>
+          </td>
           <td data-label="Last refresh">
             <template v-if="input.last_refresh">
               <state-mark :of="input.last_refresh.outcome" />
@@ -78,3 +91,33 @@ const states = ['new', 'changed', 'removed', 'broken'] as const
     </table>
   </div>
 </template>
+
+<style scoped>
+.strip {
+  display: flex;
+  width: 130px;
+  height: 14px;
+  margin-top: 3px;
+  border: 1px solid rgb(var(--v-theme-surface-variant));
+}
+
+.strip span {
+  min-width: 4px;
+  background: rgba(var(--v-theme-success), 0.75);
+}
+
+.strip .missing,
+.strip .broken {
+  background: rgb(var(--v-theme-error));
+}
+
+.strip .doubled,
+.strip .late {
+  background: rgb(var(--v-theme-warning));
+}
+
+.strip .not_due,
+.strip .excused {
+  background: rgba(var(--v-theme-on-surface), 0.16);
+}
+</style>

@@ -101,6 +101,9 @@ func parseUnit(word string) (Unit, error) {
 	return NoUnit, fmt.Errorf("%q is no unit of a window; write day, week, month, quarter or year", word)
 }
 
+// Unit returns the unit of a window that is relative to a day.
+func (w Window) Unit() Unit { return w.unit }
+
 // Range returns the first and last day of the window.
 func (w Window) Range(asOf Day) (from, to Day) {
 	own := On(asOf, w.unit)

@@ -338,11 +338,7 @@ func (r *reader) latest(n *yaml.Node) {
 			l.Of = r.text(v, "of")
 			r.datedOf(v, l.Of)
 		case "per":
-			per := []*yaml.Node{v}
-			if v.Kind == yaml.SequenceNode {
-				per = r.list(v, "per")
-			}
-			for _, c := range per {
+			for _, c := range r.oneOrMore(v, "per") {
 				name := r.text(c, "per")
 				if _, ok := r.capture(c, name); ok {
 					l.Per = append(l.Per, name)

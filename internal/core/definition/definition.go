@@ -52,7 +52,8 @@ type Definition struct {
 	Window      *Window
 	Latest      *Latest
 	SameContent SameContent
-	OrderBy     string // capture; empty is natural order of path
+	Expect      *Expect // which files should be there; nil for whichever come
+	OrderBy     string  // capture; empty is natural order of path
 	// Captures are the captures of all patterns, and the joined ones, in the
 	// order of the condition's fields.
 	Captures []condition.Field

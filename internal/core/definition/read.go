@@ -40,7 +40,7 @@ func (r *reader) problem(n *yaml.Node, format string, args ...any) {
 // keys known at each level; the test holds the schema against them.
 var known = map[string][]string{
 	"the definition": {"input", "title", "place", "folder", "zone", "language", "parameters", "pick", "match_case", "captures", "files", "list",
-		"scratch", "only_if", "leave_out", "window", "latest", "same_content", "order", "read", "columns", "deliver", "gate"},
+		"scratch", "only_if", "leave_out", "window", "latest", "same_content", "order", "expect", "read", "columns", "deliver", "gate"},
 	"a parameter":        {"name", "type", "form", "default"},
 	"a pattern":          {"pattern", "off"},
 	"a joined capture":   {"from", "year"},
@@ -51,6 +51,7 @@ var known = map[string][]string{
 	"a rule":             {"if", "off"},
 	"window":             {"span", "of", "off"},
 	"latest":             {"of", "per", "keep", "future", "fallback", "off"},
+	"expect":             {"every", "of", "each", "members", "learn", "from", "due", "holidays"},
 	"read":               {"delimiter"},
 	"gate":               {"broken"},
 	"a column":           {"name", "type", "headers", "capture", "file", "required", "total"},
@@ -182,6 +183,7 @@ func (r *reader) definition(n *yaml.Node, def *Definition) {
 		{"window", r.window},
 		{"latest", r.latest},
 		{"order", r.order},
+		{"expect", r.expect},
 		{"columns", func(n *yaml.Node) { r.columns(n, def) }},
 		{"deliver", func(n *yaml.Node) { r.deliver(n, def) }},
 	} {

@@ -49,6 +49,9 @@ const (
 	ListedMissing  Code = "listed_missing"
 	ListUnreadable Code = "list_unreadable"
 	SameContent    Code = "same_content"
+	SlotMissing    Code = "slot_missing"
+	SlotDoubled    Code = "slot_doubled"
+	NotCovered     Code = "not_covered"
 )
 
 // Kind describes one code of the catalogue.
@@ -82,6 +85,9 @@ var catalogue = map[Code]Kind{
 	RuleMeetsNone:  {Warning, "a rule meets no file", "check how it is written, or switch it off"},
 	ListedMissing:  {Warning, "a listed file is not there", "ask for the file, or take it off the list"},
 	ListUnreadable: {Broken, "the list of files cannot be read", "mend the list"},
+	SlotMissing:    {Warning, "expected files are missing", "ask for them, or excuse them"},
+	SlotDoubled:    {Warning, "expected files are there twice", "see which of them belongs"},
+	NotCovered:     {Warning, "what is expected cannot be told", "mend expect in the definition"},
 	SameContent:    {Warning, "the file has the same content as another", "see which of the two belongs, or set same_content: leave_out"},
 	NotDate:        {Warning, "values that are no dates (yyyy-MM-dd) come back blank", "mend the values, or make the column text"},
 }
