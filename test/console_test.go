@@ -14,6 +14,7 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -151,6 +152,8 @@ func TestConsole(t *testing.T) {
 	b.do(chromedp.Navigate(s.Base))
 	b.sees("This browser is not signed in")
 	b.do(chromedp.Navigate(s.Link()))
+	b.sees(`What needs you[\s\S]*1 expected file there twice\s*Daily loadings by terminal`)
+	b.do(chromedp.Navigate(s.Base + "/inputs"))
 	b.sees(`Daily loadings by terminal\s+skerry-share\s+238\s+9\s+238\s+0\s+0\s+0\s+none yet`)
 	b.click("Daily loadings by terminal")
 	b.sees(`all files 247\s*picked 238\s*left out 9\s*near misses 2\s*new 238`)
@@ -208,7 +211,7 @@ func TestConsole(t *testing.T) {
 	b.sees(`held back 240`)
 	require.NoError(t, os.Rename(s.Share+"-away", s.Share))
 	b.sees(`all files 249\s*picked 240\s*left out 9\s*near misses 2\s*broken 1\s*same 239`)
-	b.do(chromedp.Navigate(s.Base + "/"))
+	b.do(chromedp.Navigate(s.Base + "/inputs"))
 	b.sees(`Daily loadings by terminal`)
 	b.picture("inputs", 1280, 800, "light")
 
@@ -322,4 +325,54 @@ func TestPickBench(t *testing.T) {
 	b.do(chromedp.Navigate(s.Base + "/inputs/tariff-card"))
 	b.sees(`not the latest: tariffs/tariff card 1 September 2026.xlsx is newer`)
 	b.picture("input-latest", 1280, 800, "light")
+}
+
+// Trust in the console: what needs a person, the grid of expected files and an
+// excuse, what changed, a file's story, the places.
+func TestTrustPages(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{Interval: 200 * time.Millisecond})
+	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}))
+	s.Must("demo", "-dir", filepath.Dir(s.Share))
+	s.Must("refresh", "daily-loadings")
+	b := openBrowser(t)
+	b.do(chromedp.Navigate(s.Link()))
+	b.sees(`missing\s+\d+ expected files missing\s+Daily loadings by terminal`)
+	b.sees(`warning\s+a listed file is not there: 2026/Dunvara quays.xlsx\s+Quay inspections`)
+	b.sees(`What happened[\s\S]*new\s+238 files\s+Daily loadings`)
+	s.Write("loadings/Coldmere/2026/loadings 2026-11-02.csv", "<html>Please sign in</html>")
+	b.sees(`broken\s+1 file cannot be used\s+Daily loadings`)
+	for i := 9; i < 20; i++ { // more than are believed gone
+		for _, terminal := range []string{"Aldersund", "Brannhold", "Coldmere", "Dunvara", "Eskvik", "Fennay"} {
+			_ = os.Remove(filepath.Join(s.Share, fmt.Sprintf("loadings/%s/2026/loadings 2026-11-%02d.csv", terminal, i)))
+		}
+	}
+	b.sees(`in doubt\s+5\d files of 238 gone at once, which is not believed`)
+	b.picture("today", 1280, 800, "light")
+	s.Must("confirm", "daily-loadings")
+	b.sees(`removed\s+5\d files`)
+
+	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings/coverage?to=2026-11-20"))
+	b.sees(`filled 1\d\d\s*missing 5\d\s*doubled|filled`)
+	b.do(chromedp.Focus(`//*[name()="svg" and @role="application"]`))
+	for range 32 {
+		b.do(chromedp.KeyEvent(kb.ArrowRight))
+	}
+	b.sees(`Aldersund, 2026-11-\d\d: missing, due`)
+	b.picture("coverage", 1280, 800, "light")
+	b.fill("Note", "the quay was closed")
+	b.click("Excuse it")
+	b.sees(`excused 1`)
+	b.sees(`excused, due .*: the quay was closed`)
+	b.click("Take the excuse back")
+	b.sees(`: missing, due`)
+
+	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings/log"))
+	b.sees(`broken was same\s+loadings/Coldmere/2026/loadings 2026-11-02.csv`)
+	b.click("loadings/Coldmere/2026/loadings 2026-11-02.csv")
+	b.sees(`picked\s+broken · 27 B[\s\S]*terminal is Coldmere[\s\S]*What it fed\s+receipt 1 [\s\S]*broken was same`)
+	b.picture("story", 1280, 900, "dark")
+	b.do(chromedp.Navigate(s.Base + "/places"))
+	b.sees(`skerry-share\s+reachable[\s\S]*Watched by timed looks: this place has no events`)
+	require.NoError(t, os.Rename(s.Share, s.Share+"-away"))
+	b.sees(`unreachable[\s\S]*there is no such directory. Its files are unknown, not removed.`)
 }

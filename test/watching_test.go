@@ -322,3 +322,61 @@ func (l *lockedText) String() string {
 	defer l.mu.Unlock()
 	return l.b.String()
 }
+
+const expected = `input: loadings
+place: share
+folder: loadings
+zone: Europe/Oslo
+pick: ["<terminal>/loadings <day:yyyy-MM-dd>.csv"]
+expect: {every: working day, each: terminal, members: [Eskvik, Fennay], from: 2026-10-01, due: "1 working day after, 09:00", holidays: days.ics}
+columns: [{name: sailing}]
+`
+
+// Which expected files came: working days without holidays, by member.
+func TestCoverage(t *testing.T) {
+	c := &clock{}
+	c.offset.Store(int64(time.Until(time.Date(2026, 10, 7, 6, 0, 0, 0, time.UTC)))) // 08:00 in Oslo, a Wednesday
+	s := testkit.Start(t, testkit.Options{Clock: c.now})
+	s.Write("loadings/days.ics", "BEGIN:VCALENDAR\nBEGIN:VEVENT\nDTSTART;VALUE=DATE:20261002\nEND:VEVENT\nEND:VCALENDAR\n")
+	for _, file := range []string{"Eskvik/loadings 2026-10-01.csv", "Eskvik/loadings 2026-10-05.csv", "Fennay/loadings 2026-10-01.csv", "Fennay/loadings 2026-10-01 (1).csv", "Gull/loadings 2026-10-01.csv"} {
+		s.Write("loadings/"+file, "sailing\nSK1\n")
+		at := time.Date(2026, 10, 1, 12, 0, 0, 0, time.UTC)
+		require.NoError(t, os.Chtimes(filepath.Join(s.Share, "loadings", file), at, at))
+	}
+	s.Write("loadings/Eskvik/loadings 2026-10-06.csv", "")
+	s.Definition(expected)
+	out := s.Must("coverage", "loadings")
+	for _, want := range []string{
+		"2026-10-01 to 2026-10-07:  # filled 2  M missing 1  2 doubled 1  X broken 1  . not due 3",
+		"Eskvik  ##X.\nFennay  2M..\n", "Fennay 2026-10-01  doubled  2026-10-05 ", "Fennay 2026-10-05  missing  2026-10-06 ", "1 file picked and in no slot",
+	} {
+		assert.Contains(t, out, want)
+	}
+	show := s.Must("input", "show", "loadings", "-json")
+	assert.Contains(t, show, "expected files are missing: 1, the first is Fennay, 2026-10-05")
+	assert.Contains(t, show, "expected files are there twice: 1, the first is Fennay, 2026-10-01")
+
+	// At nine the next is missing, without a file being touched.
+	c.offset.Add(int64(90 * time.Minute))
+	s.Must("look")
+	assert.Contains(t, s.Must("coverage", "loadings"), "Eskvik  ##X.\nFennay  2MM.\n")
+	assert.Contains(t, s.Must("input", "show", "loadings", "-json"), "expected files are missing: 2")
+
+	assert.Equal(t, "Fennay 2026-10-05 is excused\n", s.Must("excuse", "loadings", "Fennay", "2026-10-05", "-note", "no sailings"))
+	out = s.Must("coverage", "loadings", "-from", "2026-10-05", "-to", "2026-10-06")
+	assert.Contains(t, out, "Eskvik  #X\nFennay  -M\n")
+	assert.Regexp(t, "Fennay 2026-10-05  excused .* no sailings", out)
+	assert.Contains(t, s.Must("coverage", "loadings", "-csv"), "Fennay,2026-10-06,missing,")
+	s.Must("excuse", "loadings", "Fennay", "2026-10-05", "-back")
+	assert.Contains(t, s.Must("coverage", "loadings"), "Fennay  2MM.")
+	assert.Equal(t, client.NotFound, s.Run("excuse", "loadings", "Fennay", "2026-10-05", "-back").Code)
+	assert.Contains(t, s.Run("coverage", "loadings", "-from", "soon").Err, `"soon" is no day`)
+	assert.Contains(t, s.Run("coverage", "loadings", "-to", "9000-01-01").Err, "choose a shorter span")
+
+	s.Write("loadings/days.ics", "no calendar")
+	s.Must("look")
+	assert.Contains(t, s.Run("coverage", "loadings").Err, "the holidays in loadings/days.ics: it is no iCalendar file")
+	assert.Contains(t, s.Must("input", "show", "loadings", "-json"), "what is expected cannot be told: the holidays in loadings/days.ics")
+	s.Must("input", "save", definitionFile(t, strings.Replace(expected, expected[strings.Index(expected, "expect:"):strings.Index(expected, "columns:")], "", 1)), "-over", "1")
+	assert.Contains(t, s.Run("coverage", "loadings").Err, "loadings does not say which files should be there")
+}

@@ -58,7 +58,7 @@ type Recent struct {
 // RecentChanges lists what changed last, whatever the input, the newest first.
 // Files that merely stayed are not told.
 func (s *Store) RecentChanges(ctx context.Context, limit int) ([]Recent, error) {
-	return all[Recent](s.Pool.Query(ctx, `SELECT i.name AS input, d.text, c.state, c.at, count(*) AS files, min(c.path) AS path
+	return all[Recent](s.Pool.Query(ctx, `SELECT i.name AS input, d.text, c.state, c.at, count(*) AS files, (array_agg(c.path ORDER BY c.id))[1] AS path
 		FROM (SELECT * FROM changes WHERE state <> 'same' ORDER BY id DESC LIMIT 2000) c
 		JOIN inputs i ON i.id = c.input_id JOIN definitions d ON d.input_id = i.id AND d.version = i.version
 		GROUP BY i.name, d.text, c.state, c.at ORDER BY c.at DESC, i.name LIMIT $1`, limit))

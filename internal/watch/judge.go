@@ -35,9 +35,10 @@ type View struct {
 	Findings    []finding.Finding
 	Gone        []string // files of the last delivery that are certainly gone, raw bytes
 
-	unread []Picked  // files to be read
-	needed []Picked  // those whose bytes decide on a verdict
-	until  time.Time // when the verdicts may change though nothing else does
+	save   func() error // records the roster; nil for a refresh of its own kind
+	unread []Picked     // files to be read
+	needed []Picked     // those whose bytes decide on a verdict
+	until  time.Time    // when the verdicts may change though nothing else does
 }
 
 // HeldBack is a file that is not fully seen.
@@ -229,7 +230,8 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 			return view, err
 		}
 	}
-	return view, w.saveRoster(ctx, in, e.rows, s, view.Counts)
+	view.save = func() error { return w.saveRoster(ctx, in, e.rows, s, view.Counts) }
+	return view, nil
 }
 
 // believed is how long a partial loss must last for to be believed by itself.

@@ -262,7 +262,8 @@ func (w *Watcher) fresh(m places.Mark) bool {
 	return m.Modified > now-int64(old) || m.Changed > now-int64(old)
 }
 
-// resume notes the files that were written just before the service started.
+// resume notes the files that were written just before the service started; one
+// that was read had settled.
 func (w *Watcher) resume(at *watched) {
 	if w.Settle <= 0 {
 		return
@@ -272,7 +273,7 @@ func (w *Watcher) resume(at *watched) {
 	for folder, files := range at.snapshot.folders {
 		for i := range files {
 			f := &files[i]
-			if f.evidence == changes.Present && w.fresh(f.mark) && (f.read == nil || f.read.fresh) {
+			if f.evidence == changes.Present && f.read == nil && w.fresh(f.mark) {
 				at.arriving[join(folder, f.name)] = arrival{f.mark, time.Now()}
 			}
 			if f.evidence == changes.Missing {

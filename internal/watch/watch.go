@@ -216,14 +216,22 @@ func (w *Watcher) Judge(ctx context.Context, in records.Input) error {
 	return w.settle(ctx, at, in)
 }
 
+// soonRead is how many files are read before the roster is recorded, so that a
+// broken file is not told as whole for a moment. More take a while.
+const soonRead = 200
+
 // settle judges an input, then reads what has to be read and judges again: a
 // file that the bytes of another leave out makes room for a third.
 func (w *Watcher) settle(ctx context.Context, at *watched, in records.Input) error {
-	var view View
 	for range 3 {
-		var err error
-		if view, err = w.judge(ctx, at, in, records.Request{}); err != nil {
+		view, err := w.judge(ctx, at, in, records.Request{})
+		if err != nil {
 			return err
+		}
+		if len(view.unread) == 0 || len(view.unread) > soonRead {
+			if err := view.save(); err != nil {
+				return err
+			}
 		}
 		if len(view.unread) == 0 {
 			at.settled[in.ID] = settled{in.Version, view.until}
@@ -237,8 +245,11 @@ func (w *Watcher) settle(ctx context.Context, at *watched, in records.Input) err
 			return err
 		}
 	}
-	_, err := w.judge(ctx, at, in, records.Request{})
-	return err
+	view, err := w.judge(ctx, at, in, records.Request{})
+	if err != nil {
+		return err
+	}
+	return view.save()
 }
 
 // Prepare looks at the place of an input and returns what a refresh works on.
@@ -272,6 +283,9 @@ func (w *Watcher) Prepare(ctx context.Context, in records.Input, request records
 		}
 	}
 	view.Unreachable = look.Why
+	if err == nil && view.save != nil {
+		err = view.save()
+	}
 	return view, err
 }
 

@@ -100,11 +100,13 @@ async function confirmLoss(input: Input) {
 </template>
 
 <style scoped>
-.mark {
-  width: 130px;
-}
+@media (min-width: 641px) {
+  .mark {
+    width: 130px;
+  }
 
-.when {
-  width: 170px;
+  .when {
+    width: 170px;
+  }
 }
 </style>

@@ -134,7 +134,7 @@ func (e *Expect) workday(d calendar.Day) bool {
 // periods lists the periods that start from one day to another.
 func (e *Expect) periods(from, to calendar.Day) []calendar.Date {
 	var list []calendar.Date
-	for p := calendar.On(max(from, e.From), e.Unit); p.Start <= to; p = p.Add(1) {
+	for p := calendar.On(max(from, e.From), e.Unit); p.Start <= to && len(list) <= Most; p = p.Add(1) {
 		if p.End() < max(from, e.From) || e.Unit == calendar.OneDay && e.Working && !e.workday(p.Start) {
 			continue
 		}
@@ -227,7 +227,7 @@ func Make(e Expect, files []File, excuses []Excuse, from, to calendar.Day, now t
 		}
 	}
 	if n := len(g.Rows) * len(g.Columns); n > Most {
-		return nil, fmt.Errorf("the grid would have %d slots, %d are the most; choose a shorter span", n, Most)
+		return nil, fmt.Errorf("the grid would have more than %d slots; choose a shorter span", Most)
 	}
 	g.Slots = make([]Slot, len(g.Rows)*len(g.Columns))
 	g.fill(&e, files, from, to)
