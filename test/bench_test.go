@@ -1,10 +1,14 @@
 package test
 
 import (
+	"bufio"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -38,10 +42,15 @@ func shell(b *testing.B, command string) func() {
 }
 
 // BenchmarkLook looks at 100,000 files in 1,000 nested folders.
-func BenchmarkLook(b *testing.B) {
+func BenchmarkLook(b *testing.B) { lookAt(b, 1000) }
+
+// BenchmarkMillion looks at 1,000,000 files in 10,000 nested folders.
+func BenchmarkMillion(b *testing.B) { lookAt(b, 10_000) }
+
+func lookAt(b *testing.B, folders int) {
 	s := testkit.Start(b, testkit.Options{})
 	old := time.Now().Add(-time.Hour)
-	for folder := range 1000 {
+	for folder := range folders {
 		dir := filepath.Join(s.Share, fmt.Sprintf("region %d/terminal %d/2026", folder/100, folder))
 		require.NoError(b, os.MkdirAll(dir, 0o755))
 		for file := range 100 {
@@ -61,6 +70,73 @@ func BenchmarkLook(b *testing.B) {
 	b.ReportMetric(find, "find-s")
 	b.ReportMetric(first/find, "first/find")
 	b.ReportMetric(again/find, "again/find")
+	b.ReportMetric(resident(b), "resident-MB")
+}
+
+// resident is the memory of this process, service and benchmark, in MB.
+func resident(b *testing.B) float64 {
+	debug.FreeOSMemory()
+	status, err := os.ReadFile("/proc/self/status")
+	require.NoError(b, err)
+	for line := range strings.Lines(string(status)) {
+		if kib, is := strings.CutPrefix(line, "VmRSS:"); is {
+			var n float64
+			_, err := fmt.Sscan(kib, &n)
+			require.NoError(b, err)
+			return n * 1024 / 1e6
+		}
+	}
+	return 0
+}
+
+// BenchmarkEvent drops files one by one and times how long after its settling
+// span a client is told of each.
+func BenchmarkEvent(b *testing.B) {
+	const settle = 500 * time.Millisecond
+	s := testkit.Start(b, testkit.Options{Events: true, Settle: settle})
+	s.Write("in/first.csv", "n\n1\n")
+	s.Definition("input: in\nplace: share\nfolder: in\npick: [\"*.csv\"]\n")
+	time.Sleep(3 * time.Second) // the first look adds the folders
+	answer, err := s.API.StreamEvents(b.Context(), &api.StreamEventsParams{})
+	require.NoError(b, err)
+	defer answer.Body.Close()
+	lines := bufio.NewScanner(answer.Body)
+	var waits []time.Duration
+	for b.Loop() {
+		waits = waits[:0]
+		for n := range 60 {
+			name := fmt.Sprintf("in/%d-%d.csv", b.N, n)
+			start := time.Now()
+			require.NoError(b, os.WriteFile(filepath.Join(s.Share, name), []byte("n\n1\n"), 0o644))
+			for lines.Scan() {
+				var e api.ChangesEvent
+				data, is := strings.CutPrefix(lines.Text(), "data: ")
+				if is && json.Unmarshal([]byte(data), &e) == nil && len(e.First) > 0 && e.First[0].Path == name && e.First[0].State == "new" {
+					break
+				}
+			}
+			waits = append(waits, time.Since(start)-settle)
+		}
+	}
+	slices.Sort(waits)
+	b.ReportMetric(waits[len(waits)/2].Seconds(), "p50-s")
+	b.ReportMetric(waits[len(waits)*99/100].Seconds(), "p99-s")
+}
+
+// BenchmarkFindings reads 10,000 small files for what may be wrong with them.
+func BenchmarkFindings(b *testing.B) {
+	s := testkit.Start(b, testkit.Options{})
+	const n = 10_000
+	for i := range n {
+		s.Write(fmt.Sprintf("loadings/T%d/loadings %s.csv", i/250, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC).AddDate(0, 0, i%250).Format(time.DateOnly)),
+			table(header, fmt.Sprintf("SK%d,10,1.5", i), fmt.Sprintf("SL%d,20,2.5", i)))
+	}
+	s.Must("place", "add", "share", s.Share)
+	var took float64
+	for b.Loop() {
+		took = timed(1, func() { s.Definition(loadings) })
+	}
+	b.ReportMetric(n/took, "files/s")
 }
 
 // BenchmarkRefresh refreshes 300 files, 300 MB of delimited text, to one

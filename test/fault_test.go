@@ -1,0 +1,162 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jorvex/internal/testkit"
+)
+
+// A sound file cut at every tenth of its length, and with bytes flipped, is
+// never taken for a whole one without a word, and nothing crashes.
+func TestDamagedFiles(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	s.Write("loadings/Sound/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
+	sound := table(header)
+	for i := range 40 {
+		sound += fmt.Sprintf("SK%04d,\"%d\",%d.5\n", i, 100+i, i)
+	}
+	want := map[string]string{}
+	for tenth := range 10 {
+		path := fmt.Sprintf("loadings/Cut%d/loadings 2026-10-05.csv", tenth)
+		s.Write(path, sound[:len(sound)*tenth/10])
+		want[path] = "cut"
+	}
+	random := rand.New(rand.NewPCG(1, 2))
+	for n := range 20 {
+		bytes := []byte(sound)
+		for range 1 + n {
+			bytes[random.IntN(len(bytes))] ^= 1 << random.IntN(8)
+		}
+		s.Write(fmt.Sprintf("loadings/Flipped%d/loadings 2026-10-05.csv", n), string(bytes))
+	}
+	s.Definition(loadings)
+	page, err := s.API.ListFilesWithResponse(t.Context(), "loadings", nil)
+	require.NoError(t, err)
+	told := 0
+	for _, f := range page.JSON200.Items {
+		switch {
+		case strings.Contains(f.Path, "/Sound/"):
+			assert.Empty(t, f.Findings, f.Path)
+		case strings.Contains(f.Path, "/Cut0/"):
+			assert.Equal(t, "empty", f.Findings[0].Code)
+		case want[f.Path] != "" && len(f.Findings) > 0:
+			told++
+		}
+	}
+	assert.GreaterOrEqual(t, told, 6, "a cut in the middle of a row is told; one at its end leaves a sound file")
+	s.Must("input", "save", definitionFile(t, loadings+"gate: {broken: leave_out}\n"), "-over", "newest")
+	s.Must("refresh", "loadings")
+}
+
+// Twenty thousand files that go and come back leave nothing wrong behind.
+func TestManyGoAndComeBack(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	const folders, each = 200, 100
+	for f := range folders {
+		dir := filepath.Join(s.Share, fmt.Sprintf("in/T%d", f))
+		require.NoError(t, os.MkdirAll(dir, 0o755))
+		for i := range each {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("%d.pdf", i)), nil, 0o644))
+		}
+	}
+	s.Write("in/T0/loadings.csv", "n\n1\n")
+	s.Definition("input: many\nplace: share\nfolder: in\npick: [\"**/loadings.csv\"]\n")
+	s.Must("refresh", "many")
+	away := s.Share + "-in"
+	require.NoError(t, os.Rename(filepath.Join(s.Share, "in"), away))
+	assert.Contains(t, s.Must("look", "share"), "20,001 gone")
+	assert.Equal(t, "left_out removed", states(t, s, "many")["in/T0/loadings.csv"])
+	require.NoError(t, os.Rename(away, filepath.Join(s.Share, "in")))
+	assert.Contains(t, s.Must("look", "share"), "20,001 new")
+	assert.Equal(t, "picked same", states(t, s, "many")["in/T0/loadings.csv"])
+	assert.Equal(t, "20001", s.Query("SELECT count(*)::text FROM jorvex.files WHERE evidence = 1"), "each file once")
+}
+
+// A clock that is set back loses nothing and calls nothing changed.
+func TestClockSetBack(t *testing.T) {
+	c := &clock{}
+	s := testkit.Start(t, testkit.Options{Clock: c.now})
+	s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
+	s.Definition(loadings)
+	s.Must("refresh", "loadings")
+	c.offset.Store(-int64(400 * 24 * time.Hour))
+	s.Must("look")
+	assert.Equal(t, "picked same", states(t, s, "loadings")["loadings/Eskvik/loadings 2026-10-05.csv"])
+	s.Write("loadings/Eskvik/loadings 2026-10-06.csv", table(header, "SK2,20,1"))
+	s.Must("look")
+	assert.Contains(t, s.Must("refresh", "loadings"), "2 rows from 2 files, receipt 2")
+	assert.Contains(t, s.Must("verify"), "the chain holds: 2 receipts")
+}
+
+// A file that is replaced again and again while the service looks and reads is
+// delivered as one of its versions, whole.
+func TestReplacedWhileRead(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	path := filepath.Join(s.Share, "loadings/Eskvik/loadings 2026-10-05.csv")
+	version := func(n int) string {
+		rows := []string{header}
+		for range 2000 {
+			rows = append(rows, fmt.Sprintf("V%d,%d,1", n, n))
+		}
+		return table(rows...)
+	}
+	testkit.WriteFile(t, path, version(1))
+	s.Definition(loadings)
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for n := 2; ctx.Err() == nil; n++ {
+			// In place, so that a reader sees halves.
+			if os.WriteFile(path, []byte(version(n)), 0o644) != nil {
+				return
+			}
+			time.Sleep(3 * time.Millisecond)
+		}
+	}()
+	delivered := 0
+	for range 15 {
+		if r := s.Run("refresh", "loadings"); r.Code == 0 {
+			delivered++
+			text := s.Delivered("loadings.csv")
+			first := strings.Split(strings.Split(text, "\r\n")[1], ",")[2]
+			assert.Equal(t, 2000, strings.Count(text, ","+first+","), "every row is of %s", first)
+		} else {
+			assert.NotContains(t, r.Err, "panic")
+		}
+	}
+	cancel()
+	<-done
+	s.Must("look")
+	s.Must("refresh", "loadings")
+	assert.Contains(t, s.Must("verify"), fmt.Sprintf("the chain holds: %d receipt", delivered+1))
+}
+
+// A loop of links, a link that leads out, a pipe and a folder that cannot be
+// listed are skipped with a word.
+func TestOddEntries(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
+	require.NoError(t, os.Symlink("..", filepath.Join(s.Share, "loadings/up")))
+	require.NoError(t, os.Symlink("/etc", filepath.Join(s.Share, "loadings/out")))
+	require.NoError(t, os.Symlink("nowhere", filepath.Join(s.Share, "loadings/dangling")))
+	s.Definition(loadings)
+	out := s.Must("look", "share")
+	for _, want := range []string{"skipped loadings/up: a link to a folder it lies in", "skipped loadings/out: a link that leads nowhere in the place", "skipped loadings/dangling"} {
+		assert.Contains(t, out, want)
+	}
+	assert.Equal(t, map[string]string{"loadings/Eskvik/loadings 2026-10-05.csv": "picked new"}, states(t, s, "loadings"))
+	require.NoError(t, os.Symlink("Eskvik", filepath.Join(s.Share, "loadings/Port")))
+	s.Must("look")
+	assert.Equal(t, "picked new", states(t, s, "loadings")["loadings/Port/loadings 2026-10-05.csv"], "a link inside the place is followed")
+}
