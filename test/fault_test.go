@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jorvex/internal/records"
 	"jorvex/internal/testkit"
 )
 
@@ -159,4 +160,63 @@ func TestOddEntries(t *testing.T) {
 	require.NoError(t, os.Symlink("Eskvik", filepath.Join(s.Share, "loadings/Port")))
 	s.Must("look")
 	assert.Equal(t, "picked new", states(t, s, "loadings")["loadings/Port/loadings 2026-10-05.csv"], "a link inside the place is followed")
+}
+
+// The database's connections are cut again and again while files come and
+// refreshes run: the service goes on, and nothing is wrong afterwards.
+func TestDatabaseCutUnderLoad(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{Interval: 100 * time.Millisecond})
+	for i := range 30 {
+		s.Write(fmt.Sprintf("loadings/T%d/loadings 2026-10-05.csv", i), table(header, strings.Repeat("SK1,1,0.5\n", 999)+"SK1,1,0.5"))
+	}
+	s.Definition(loadings)
+	delivered := 0
+	for round := range 8 {
+		s.Write(fmt.Sprintf("loadings/T%d/loadings 2026-10-06.csv", round), table(header, "SK2,1,0.5"))
+		done := make(chan testkit.Result, 1)
+		go func() { done <- s.Run("refresh", "loadings") }()
+		time.Sleep(time.Duration(20+40*round) * time.Millisecond)
+		s.Exec("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()")
+		if r := <-done; r.Code == 0 {
+			delivered++
+		}
+	}
+	// The lease is taken again, and what waited or was cut off comes to an end.
+	for end := time.Now().Add(60 * time.Second); ; time.Sleep(300 * time.Millisecond) {
+		if r := s.Run("refresh", "loadings"); r.Code == 0 && strings.Contains(r.Out, "30,008 rows from 38 files") {
+			break
+		}
+		require.True(t, time.Now().Before(end), "%+v\n%s", s.Run("refresh", "loadings"), s.Run("refreshes").Out)
+	}
+	assert.Equal(t, 30_009, strings.Count(s.Delivered("loadings.csv"), "\r\n"))
+	assert.Equal(t, "30008", s.Query("SELECT count(*)::text FROM delivered.loadings"))
+	assert.Contains(t, s.Must("verify"), "the chain holds")
+	time.Sleep(5 * time.Second)
+	_, err := records.Open(t.Context(), s.URL)
+	assert.ErrorIs(t, err, records.ErrInUse, "the lease is held again")
+}
+
+// Killed while it looks, at different moments: the next start goes on from
+// what is there, each file once.
+func TestKilledWhileLooking(t *testing.T) {
+	first := testkit.Start(t, testkit.Options{})
+	first.Must("place", "add", "share", first.Share)
+	first.Stop()
+	total := 0
+	for i, after := range []time.Duration{1, 20, 60, 120, 200, 300} {
+		for n := range 2000 {
+			first.Write(fmt.Sprintf("in/%d/%d/%d.csv", i, n/100, n), "n\n1\n")
+			total++
+		}
+		process := alone(t, first)
+		go first.Run("look", "share")
+		time.Sleep(after * time.Millisecond)
+		require.NoError(t, process.Process.Kill())
+		_ = process.Wait()
+		next := testkit.Start(t, testkit.Options{Data: first.Data, Share: first.Share, URL: first.URL})
+		next.Must("look", "share")
+		assert.Equal(t, fmt.Sprint(total), next.Query("SELECT count(*)::text FROM jorvex.files WHERE evidence = 1"))
+		assert.Equal(t, fmt.Sprint(total), next.Query("SELECT count(DISTINCT path)::text FROM jorvex.files"))
+		next.Stop()
+	}
 }

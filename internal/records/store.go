@@ -11,6 +11,8 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"sync"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -35,7 +37,9 @@ var (
 
 // Store is the records. It may be used by many goroutines.
 type Store struct {
-	Pool  *pgxpool.Pool
+	Pool *pgxpool.Pool
+
+	mu    sync.Mutex
 	lease *pgx.Conn
 }
 
@@ -63,13 +67,63 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	return s, nil
 }
 
-func (s *Store) prepare(ctx context.Context, config *pgxpool.Config) error {
+// takeLease locks the database for this service.
+func takeLease(ctx context.Context, conn *pgx.Conn) error {
 	var free bool
-	if err := s.lease.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", leaseKey).Scan(&free); err != nil {
+	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", leaseKey).Scan(&free); err != nil {
 		return err
 	}
 	if !free {
 		return ErrInUse
+	}
+	return nil
+}
+
+// KeepLease sees that the lease is held until ctx ends, and takes it again
+// after the database was away. It fails with ErrInUse if another service has
+// taken it meanwhile.
+func (s *Store) KeepLease(ctx context.Context, log *slog.Logger) error {
+	const beat = 2 * time.Second
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(beat):
+		}
+		s.mu.Lock()
+		lease := s.lease
+		s.mu.Unlock()
+		if lease.Ping(ctx) == nil || ctx.Err() != nil {
+			continue
+		}
+		log.Warn("the database is away; trying again until it is back")
+		for ctx.Err() == nil {
+			again, err := pgx.ConnectConfig(ctx, lease.Config().Copy())
+			if err == nil {
+				if err = takeLease(ctx, again); err == nil {
+					s.mu.Lock()
+					s.lease = again
+					s.mu.Unlock()
+					_ = lease.Close(context.WithoutCancel(ctx))
+					log.Info("the database is back")
+					break
+				}
+				_ = again.Close(ctx)
+			}
+			if errors.Is(err, ErrInUse) {
+				return err
+			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(beat / 4):
+			}
+		}
+	}
+}
+
+func (s *Store) prepare(ctx context.Context, config *pgxpool.Config) error {
+	if err := takeLease(ctx, s.lease); err != nil {
+		return err
 	}
 	if _, err := s.lease.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS jorvex"); err != nil {
 		return fmt.Errorf("make the schema jorvex: %w", err)
@@ -111,6 +165,8 @@ func (s *Store) Close() {
 	if s.Pool != nil {
 		s.Pool.Close()
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.lease != nil {
 		_ = s.lease.Close(context.Background())
 	}

@@ -216,10 +216,21 @@ func (r *run) end(ctx context.Context, err error) {
 	}
 	ending.Progress = r.progress()
 	r.Log.Warn("refresh not delivered", "input", r.row.Input, "refresh", r.row.ID, "outcome", ending.Outcome, "problem", ending.Problem)
-	if err := r.Store.EndRefresh(ctx, r.row.ID, r.fence, r.Clock(), ending, r.enqueue(ctx)); err != nil {
-		r.Log.Error("cannot record how a refresh ended", "refresh", r.row.ID, "error", err)
+	// A database that is away comes back; until then the row would say that the
+	// refresh runs.
+	for wait := 100 * time.Millisecond; wait < endedFor; wait *= 2 {
+		err := r.Store.EndRefresh(ctx, r.row.ID, r.fence, r.Clock(), ending, r.enqueue(ctx))
+		if err == nil || errors.Is(err, records.ErrLostLease) {
+			return
+		}
+		r.Log.Error("cannot record how a refresh ended; trying again", "refresh", r.row.ID, "error", err)
+		time.Sleep(wait)
 	}
 }
+
+// endedFor bounds how long the end of a refresh is tried to be recorded; after
+// it, the next start does.
+const endedFor = time.Minute
 
 // clear removes the parts, and after a failure what was staged. Where the
 // records cannot tell whether the commit was made, it stays for the next start.

@@ -156,6 +156,12 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 	})
 	group.Go(func() error { return watcher.Run(groupCtx, c.Interval) })
 	group.Go(func() error {
+		if err := store.KeepLease(groupCtx, c.Log); err != nil {
+			return &StartError{"another Jorvex service has taken the database over while it was away; this one ends"}
+		}
+		return nil
+	})
+	group.Go(func() error {
 		if c.Ready == nil {
 			return nil
 		}
