@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"maps"
 	"slices"
 	"time"
@@ -580,7 +581,11 @@ func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []recor
 	}
 	w.Events.Publish("roster", RosterEvent{in.Name, in.Place})
 	if len(log) > 0 {
-		w.Log.Info("files changed", "input", in.Name, "files", len(log), "first", filename.Show(string(log[0].Path)), "state", log[0].State)
+		level := slog.LevelInfo
+		if log[0].State == string(changes.Arriving) {
+			level = slog.LevelDebug // told once they have arrived
+		}
+		w.Log.Log(ctx, level, "files changed", "input", in.Name, "files", len(log), "first", filename.Show(string(log[0].Path)), "state", log[0].State)
 		w.Events.Publish("changes", ChangesEvent{in.Name, len(log), log[:min(len(log), mostTold)]})
 	}
 	return nil
