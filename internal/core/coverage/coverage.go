@@ -70,7 +70,7 @@ func ParseDue(text string) (Due, error) {
 	d.Hour, _ = strconv.Atoi("0" + m[3])
 	d.Minute, _ = strconv.Atoi("0" + m[4])
 	if d.Hour > 23 || d.Minute > 59 {
-		return d, fmt.Errorf("%s:%s is no time of day", m[3], m[4])
+		return d, fmt.Errorf("%q is no time of day; write 00:00 to 23:59", m[3]+":"+m[4])
 	}
 	return d, nil
 }
