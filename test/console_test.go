@@ -84,7 +84,24 @@ func (b *browser) sees(pattern string) []string {
 // click presses the link or button with that text.
 func (b *browser) click(text string) {
 	b.t.Helper()
+	b.still()
 	b.do(chromedp.Click(fmt.Sprintf(`//main//*[self::a or self::button][contains(normalize-space(.), %q)]`, text), chromedp.NodeVisible))
+}
+
+// still waits until nothing moves on the page, for a click goes to where its
+// target was when it was sought.
+func (b *browser) still() {
+	b.t.Helper()
+	last := ""
+	for range 50 {
+		now, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`[...document.querySelectorAll('main *')].map((e) => Math.round(e.getBoundingClientRect().top)).join()`))
+		require.NoError(b.t, err)
+		if now == last {
+			return
+		}
+		last = now
+		b.do(chromedp.Sleep(60 * time.Millisecond))
+	}
 }
 
 // picture takes a screenshot, if any are wanted.
@@ -208,7 +225,7 @@ func TestConsole(t *testing.T) {
 
 	// A share that goes away is told, and nothing is called removed.
 	require.NoError(t, os.Rename(s.Share, s.Share+"-away"))
-	b.sees(`skerry-share cannot be reached: there is no such directory`)
+	b.sees(`skerry-share cannot be reached: it is not there`)
 	b.sees(`held back 240`)
 	require.NoError(t, os.Rename(s.Share+"-away", s.Share))
 	b.sees(`all files 249\s*picked 240\s*left out 9\s*near misses 2\s*broken 1\s*same 239`)
@@ -240,6 +257,7 @@ func (b *browser) set(selector, event, value string) {
 // press presses the button with that label.
 func (b *browser) press(label string) {
 	b.t.Helper()
+	b.still()
 	b.do(chromedp.Click(fmt.Sprintf(`//main//*[@aria-label=%q]`, label), chromedp.NodeVisible))
 }
 
@@ -268,6 +286,7 @@ func TestPickBench(t *testing.T) {
 
 	// A pattern from an example: the draft, whose terminal varies.
 	b.click("left out 8")
+	b.sees(`all 247\s*left out\s`) // the list is short now, and the page no longer moves
 	b.press("Build a pattern from loadings/Aldersund/2026/loadings 2026-11-19 draft.csv")
 	b.sees(`Press a part of the example`)
 	b.click("Aldersund")
@@ -289,23 +308,24 @@ func TestPickBench(t *testing.T) {
 	b.click("Show the text")
 	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('textarea').value`))
 	require.NoError(t, err)
-	assert.Contains(t, text, "leave_out:\n  - name contains \"draft\"\nwindow: {span: last week, of: day}\ncolumns:\n  - {name: day, capture: day}\n")
+	assert.Contains(t, text, "leave_out:\n  - name contains \"draft\"\nwindow: {span: last week, of: day}\nexpect: {every: working day,")
 	b.do(chromedp.SendKeys(`//main//textarea`, "\nlatest: {of: dya}\n"))
 	b.sees(`The definition is not valid yet\s*line \d+: there is no capture "dya"; did you mean "day"\?`)
 	b.press("Undo")
 	b.sees(`gained, \d{3} lost against version 1`)
 
 	// Somebody else saves first.
+	s.Must("input", "move", "daily-loadings", "-folder", "berths", "-yes")
 	s.Must("input", "move", "daily-loadings", "-folder", "loadings", "-yes")
 	save := `//main//button[contains(., "Save") and not(@disabled)]`
 	b.do(chromedp.Click(save, chromedp.NodeVisible))
-	b.sees(`daily-loadings is at version 2, saved by local at .*; nothing was overwritten`)
+	b.sees(`daily-loadings is at version 3, saved by local at .*; nothing was overwritten`)
 	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings/pick?add=" + "<terminal>/<year:yyyy>/loadngs <day:yyyy-MM-dd>.csv"))
 	b.sees(`239 of 247 files picked · 1 gained`)
 	b.do(chromedp.Click(save, chromedp.NodeVisible))
-	b.sees(`Saved as version 3\.`)
+	b.sees(`Saved as version 4\.`)
 	b.click("all versions")
-	b.sees(`What version 3 changed against version 2[\s\S]*\+ +- <terminal>/<year:yyyy>/loadngs`)
+	b.sees(`What version 4 changed against version 3[\s\S]*\+ +- <terminal>/<year:yyyy>/loadngs`)
 	b.picture("versions", 1280, 800, "light")
 
 	// A hold, seen wherever the file is, and released.
@@ -375,5 +395,5 @@ func TestTrustPages(t *testing.T) {
 	b.do(chromedp.Navigate(s.Base + "/places"))
 	b.sees(`skerry-share\s+reachable[\s\S]*Watched by timed looks: this place has no events`)
 	require.NoError(t, os.Rename(s.Share, s.Share+"-away"))
-	b.sees(`unreachable[\s\S]*there is no such directory. Its files are unknown, not removed.`)
+	b.sees(`unreachable[\s\S]*it is not there. Its files are unknown, not removed.`)
 }

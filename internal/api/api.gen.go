@@ -1469,14 +1469,14 @@ type ClientInterface interface {
 	// GetInput performs a GET /api/v1/inputs/{input} (the `GetInput` operationId) request.
 	GetInput(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveInputWithBody Save a new version of the definition. Every version is kept.
+	// SaveInputWithBody Save a new version of the definition. Every version is kept; the newest text again makes none.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/inputs/{input} (the `SaveInput` operationId).
 	SaveInputWithBody(ctx context.Context, input InputName, params *SaveInputParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveInput Save a new version of the definition. Every version is kept.
+	// SaveInput Save a new version of the definition. Every version is kept; the newest text again makes none.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1766,7 +1766,7 @@ func (c *Client) GetInput(ctx context.Context, input InputName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// SaveInputWithBody Save a new version of the definition. Every version is kept.
+// SaveInputWithBody Save a new version of the definition. Every version is kept; the newest text again makes none.
 //
 // Takes any type of body and a specified content type.
 //
@@ -1783,7 +1783,7 @@ func (c *Client) SaveInputWithBody(ctx context.Context, input InputName, params 
 	return c.Client.Do(req)
 }
 
-// SaveInput Save a new version of the definition. Every version is kept.
+// SaveInput Save a new version of the definition. Every version is kept; the newest text again makes none.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4314,14 +4314,14 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetInputWithResponse(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*GetInputResponse, error)
 
-	// SaveInputWithBodyWithResponse Save a new version of the definition. Every version is kept.
+	// SaveInputWithBodyWithResponse Save a new version of the definition. Every version is kept; the newest text again makes none.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/inputs/{input} (the `SaveInput` operationId).
 	SaveInputWithBodyWithResponse(ctx context.Context, input InputName, params *SaveInputParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveInputResponse, error)
 
-	// SaveInputWithResponse Save a new version of the definition. Every version is kept.
+	// SaveInputWithResponse Save a new version of the definition. Every version is kept; the newest text again makes none.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -6378,7 +6378,7 @@ func (c *ClientWithResponses) GetInputWithResponse(ctx context.Context, input In
 	return ParseGetInputResponse(rsp)
 }
 
-// SaveInputWithBodyWithResponse Save a new version of the definition. Every version is kept.
+// SaveInputWithBodyWithResponse Save a new version of the definition. Every version is kept; the newest text again makes none.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -6391,7 +6391,7 @@ func (c *ClientWithResponses) SaveInputWithBodyWithResponse(ctx context.Context,
 	return ParseSaveInputResponse(rsp)
 }
 
-// SaveInputWithResponse Save a new version of the definition. Every version is kept.
+// SaveInputWithResponse Save a new version of the definition. Every version is kept; the newest text again makes none.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -8102,7 +8102,7 @@ type ServerInterface interface {
 
 	// (GET /api/v1/inputs/{input})
 	GetInput(c *gin.Context, input InputName)
-	// SaveInput Save a new version of the definition. Every version is kept.
+	// SaveInput Save a new version of the definition. Every version is kept; the newest text again makes none.
 	// (PUT /api/v1/inputs/{input})
 	SaveInput(c *gin.Context, input InputName, params SaveInputParams)
 	// ListChanges The files whose state is not "same", against the last delivered refresh.
@@ -10875,7 +10875,7 @@ type StrictServerInterface interface {
 
 	// (GET /api/v1/inputs/{input})
 	GetInput(ctx context.Context, request GetInputRequestObject) (GetInputResponseObject, error)
-	// SaveInput Save a new version of the definition. Every version is kept.
+	// SaveInput Save a new version of the definition. Every version is kept; the newest text again makes none.
 	// (PUT /api/v1/inputs/{input})
 	SaveInput(ctx context.Context, request SaveInputRequestObject) (SaveInputResponseObject, error)
 	// ListChanges The files whose state is not "same", against the last delivered refresh.
@@ -12207,40 +12207,40 @@ var swaggerSpec = []string{
 	"5dZBIXNpm+wrXdxDQQ/Z15JDO6sPWLgmLi38qZ1ukBsfKzEesknlwJguIV9JoBouW0/3gNJ/FcXmYEvs",
 	"Vct+6EpPLWt42CLws8MSeJC4p+QylCVZUEWmALzJfCVs1ry9VAmlmMsOiTxxFZuHa3aGbdw09t+9rYNx",
 	"9gX/fUgekP8A3WzqMZl3mLZfm1D7CoPmTStzzB1E1Lvy6F04H3t27h75MqImXW23MUfJim7I3EjVJqLN",
-	"+6nx8JNAWBczEHB35+yNvY0lwaUqbd1/LQxhn5v3tyEi/jezcfuWNexHqNHYBp7KI6/RcPcNmCJLqHTs",
-	"RvWCY5Qa/1gF/jd1xTYOke0dfmkNwqbI2GH0cat3r/HNF/sOlcsvvEHn880ka+UmpOqJnU6eJM0Gdt6W",
-	"b2/g0KdIzLhSYUe4Ekr9s++fp2+oW0yTDOXSfTjBUIGmTIiRzptQ781oxC7mwJZA0AvgRPDhQymqAHId",
-	"flOqzVP1vK5JvUfefdw4/o2ogUa2/tPlvNmevj6ghZP8LUW1SaqxnMfugLt3E8Jjd2K9i82aN89S2mN4",
-	"F21LCKVckLa8wDfK/VjQzQt3XsyP4F/pExxcsBpTpISZ9nF3MeXFvcYRedfSF4t/7BOsW+sQBd2Mnxi+",
-	"D3L4aR3zIgw7mjgGc8mKQ92A+JqHmDW77qJQ7bMaihRizRG+sEyjCM2lUOpod17RfaMmyvSvrOPXeWVS",
-	"8FacQQ/1EGv2JS6fQOmn8+aYGfwmOLX9olCCWfFpHsNhU6EXh+DaK7ohei28Dq22tWyiWIHOA/NvZl9K",
-	"mG7w36PxrY2CdM66EmzUY5dtf5Cicm/ujOLY8LLNHs8Sx3sK9WTG97TNNc/TuRCG14MAQYX5IOKJLgHf",
-	"yUaaoRPmids3jK2FvTmG5ew6H6VNPY8WhEIaY6jtIYhr50MovtSZESVc/WqxvaGMY3bLgJoSgqiSBuob",
-	"/zbsbrZvFYYcRdnwBsU+KkVsYB82PW7Y8FTGY/WYl/7hj1wUA5iQfyDjyc6YbPuZ0XKTql3efTY4NjOM",
-	"GjoIVjU0sd7jy7GJuHeDjzGRl/ZlYPuovV6ge5gyrjJzJijfEFs2kORUJXfw187cdkaOjZ/q/0M7g4qt",
-	"9eXhTnGqa0lLImQB0obV6eOhNiEALCkM3wobFnJAp3lIrB3lNPevUW29h7+X6z3eS9Tl7jN/x7rekYaH",
-	"4gRfTJJqDA1FF519VtTYNQHX+9O5bYMzPaqigYQ7jprhS21+ZdSmGTO+l4fYyreI1fmCoERItKxcpE94",
-	"ZxqLfdBSAi02zsmPgUfk+flfBnUY5JKzL+afhyEt/jUvwv7tox//UhdzKHxhYQxxP5yqfA0lUFTnmkqu",
-	"PiD6aazsdSWX9ePv3IaDD2FMD0hTl8GTlKVXmFUzCHyhOqER40dTkSmkUhbQ3s77cP6tYRz/G+WqQqZu",
-	"d19YJHHB/x+64n3p9cEb/sAhVdaZ1nTaqTHyjWoyqnuBVOTvUGks/TUXojiaJuD8Q0fzE+Blch2qSx3j",
-	"PukXc3D3SoeHvjv0aKmbJLzf44pCmKPqSv0egpteqqV7OME79sg/uH9AgRpx6u+VmZMRNpNOkV8E46gz",
-	"pHlB+ZTIFIz/0RUlHWEhO6GTlr57lrY+qlyw60rsqAvSReIcYgt/cloAZgQbaSC4u4FP8D502EJGfL4Y",
-	"qoA+vyzzbRBXbNRDl+6BZR9mcDx5oSVzBbUOLyw+yc0bm4c6eFf+5N/xtlSzVWymQAqJhUEG7szwh70u",
-	"zgPz8BgBKHIN8WjToLRMGac42Uj86dcLd2neEo2cnss2N68d26+l8NGbTFv+Xbv3YVpvdh7AqoKytD17",
-	"BsnFCmy94Y423lSo3oA+Je+FDW1lypwpY44PC01/FAc1wLQb6PekPrWzlQZVKE+Tw+lPNq0yGbMUDUQ/",
-	"jgB0CXLRrcY3/BkfI8Q+ebwuKqyyAWmVheI+NmHk60qvI7EWUo7bKKJYCD3NF7a6Tgif1ZJB0REfih7O",
-	"5bxeCHO10I0Nm3A6gBNmNnQShQgHsA/cwD07JNMhMwzLlA+2yT8xr8U+qnDYhBa78CeHqHdTC5TGpBXb",
-	"t92kAWvlgyvIeSTsy1Ht64JfrUETND+IdVIUhLrubHyRf8mArGqlScksLGbLVhNLfCxuXYp1/561u3X2",
-	"Bf8djE1vNuxI0ul41NtbXuBUUvLCE+usFGL5CCW93fnwGcF3QI7Ir/adkW2Ch6dj8NUzRden5KVLt7Av",
-	"jlHunhvDhzOgcPiqq0qYoaz2eOtBhIuZB9We7fH9GvKSqzXI1sNIONsFVQG4b22dt9zOvrj/DfK6f37h",
-	"iNzuh0giHK6wwFfieDed97Z8eYfrt0k3ws3fKln8O9fH+7Wcv3ZMOp64GXgAwj9cjYiEUEBscQ38hTl2",
-	"NeYQMu7cntbV+QiVaZAhWmjmAAf4VqOgLF/Z9CDhDb8v/mpKqQ7yViB7wg57YpZa6N6cc/zvDhHZoM3H",
-	"pcwOEPhwIjLi3pIdTP3QHi7F5vyE8RN8zBMViQFloFWP84gqQWuUdBjn8hAS7h0G9WF3roAym3OFautU",
-	"irUCia892vq3bUZtgaMpgPOHdr2YY1gYnUJaXxkNTCKBP3UQPnMvtJA/G06tGrzDgj3tEpZP39O/1cUc",
-	"unUMOq/RYR2PTrpECx7ECY2ABu96taGiEgoLSG3cJXbUlKZOqarorjSJo/gcjw1DaZwKNtnCV2hEihTC",
-	"PkF8mIgA07jW0JqBqy/hNbsefTuFiFLyv1Wu6JjEbUZJiKO1kIcLEMLO3BYEJrVZO+49SsTUm71zdXza",
-	"qppFMm2Bahvyj8RdAC1tUdUURd/aFkekphshQUlXs4fImjuO8MWHJhc/f95C/UNyXec78h6gwLezsMjQ",
-	"qR2s1dEXX33o589G/wrFjH7+bLQsW5DCXse2SM6Z0T3/JwAA//8=",
+	"+6nx8JNAWBczEHB35+yNvY0lwaUqbd1/LQxhn5v3tyEi/jezcfuWNexHqNHYBp7KI6/RcPcNmCJLqPSL",
+	"tq6Hj9FgRDxZ0eXAnetFyyhF/7Eq/m/qEm5cJts88NKajE0ZssNo7FYzX+OrMPalKpeBeIPu6ZtJ1spe",
+	"SFUcO508Sd4N7Lwt8N4Apk+RqXG1w45wJZT6Z99QT99Qt5gmXcolBHGCwQRNIREjvzehIpzRmV1Ugi2S",
+	"oBfAieDDh1JUAQY7/KZUm6dqgl2je4/M/Lj5/BtRFI30/affBGZ7+hqDFu5uaKmyTdqN5Tx2B9y9rBCe",
+	"wxPrXWzWvIqW0i/Dy2lbQijlpLQFCL5R7seCbl6482J+BP+On+DgwtmYIiXMtI/Mi6k37r2OyMuXvpz8",
+	"Yx9p3VqHKOhm/MTwBZHDT+uYF2HY0cQxmEtWHOoGxPc+xKzZdRenah/eUKQQa44Ah2UaRWguhVJHu/OK",
+	"7is2UaZ/ZV3Dzm+TAsDiDHqop1qzL3H5ZHS8J/PmmBn8Jji1/eZQglnx8R7DYVOhF4fg2iu6IXotvJat",
+	"tvVwoliB7gXzb2bfUphu8N+j8a2Nk3TuvBJsXGSXbX+QonKv8ozi2PD2zR4PF8d7ChVnxve0zTXP09kS",
+	"hteDAEGF+SDiiS4BX9JGmqGb5onbN4y+hb05hm3tOh+lTT2PloxCGmMw7iGIa+dDKL7lmRElXIVrsb2h",
+	"jGP+y4CaEsKskgbqG/967G62b5WOHEXZ8ErFPipFbGAfWD1u2PCYxmP1mJf+aZBcFAOokX9C48nummz7",
+	"IdJyk6pu3n1YODYzjCs6CJo1NLHe88yxibiXhY8xkZcWrrHP3usFOpAp4yozZ4LyDbGFBUlOVXIHf+3M",
+	"bWds2fip/j+0M6jYWm8f7hSnupa0JEIWIG3gnT4eahNCxJLC8K2wgSMHdKuH1NtRbnX/XtXWi/l7Oefj",
+	"vUSd8j43eKxzHml4KE7w5SapxuBRdOLZh0eNXRNwvT+d2zY406MqGki446gZvhjnV0ZtmjHje3mIrXyL",
+	"WJ0vGUqERMvKxQKFl6ixHAgtJdBi48IAMDSJPD//y6AOg1xy9sX88zCkxb/mRdi/ffTjX+piDoUvPYxB",
+	"8IdTla+hBIrqXFPr1YdMP42Vva7k8oL8ndtw8CGM6QFp6nJ8krL0CvNuBoEvVCc0YvxoKjKFVMoC2tt5",
+	"Qc6/Rozjf6Nc3cjU7e5LjyQu+P9DV7wvzj54wx846Mq625pOO1VIvlFNznUv1Ir8HSqNxcHmQhRH0wSc",
+	"f+hofgK8TK5D/alj3Cf9cg/uXunw0HeHHi11k4QXflzZCHNUXTHgQ3DTS7V0Tyt4xx75B/dPLFAjTv29",
+	"MnMywubaKfKLYBx1hjQvKJ80mYLxP7qypSMsZCd00tJ3z+LXR5ULdl2JHXVhvEicQ2zhT04LwJxhIw0E",
+	"dzfwCd6HDlvIiM8oQxXQZ6Blvg3iio166BJCsDDEDI4nL7RkruTW4YXFJ7l5YzNVB+/Kn/xL35Zqts7N",
+	"FEghsXTIwJ0Z/rDXxXlgHh4jAEWuIR6PGpSWKeMUJxuJUP16ATHNa6OR03PZ5ua1Y/u1FD6+k2nLv2v3",
+	"gkzrVc8DWFVQlrZnzyC5WIGtSNzRxpsa1hvQp+S9sMGvTJkzZczxYaHpj+KgBph2A/2e1Kd2PtOgCuVp",
+	"cjj9ySZeJqOaoqHqxxGALoUuutX4yj/jY4TYJ4/XRYVVNiCtslD+x6aUfF3pdSTWQspxG0UUC7Kn+cLW",
+	"3wkBtloyKDriQ9HDuZzXC2GuFrqxYRNOB3DCzAZXohDhAPYJHLhnh2Q6ZIZhmfLBNvknZr7YZxcOm/Ji",
+	"F/7kIPZu8oHSmNZi+7abNGCtfHAlO4+EfTmqfV3wqzVoguYHsU6KglDXnY0v8m8dkFWtNCmZhcVsYWti",
+	"iY/lr0ux7t+zdrfOvuC/g9HrzYYdSTodj3p7ywucSkpeeGKdlUIsH6GktzsfPiP4UsgR+dW+RLJN8PC4",
+	"DL6Lpuj6lLx0CRn2TTLK3YNk+LQGFA5fdXULM5TVHm89iHAx86Dasz2+cENecrUG2Xo6CWe7oCoA962t",
+	"85bb2Rf3v0Fe9w80HJHb/RBJhMOVHvhKHO+m894WOO9w/TbpRrj5W0WNf+f6eL/a89eOSccTNwMPQPin",
+	"rRGREAqILb+BvzDHrsYsQ8ad29O6Oh+hMg0yRAvNHOAA32oUlOVrnx4kvOH3xV9NsdVB3gpkT9hhT8xj",
+	"C92bc47/3SEiG7T5uJTZAQIfTkRG3Fuyg6kf2sOl2JyfMH6Cz32iIjGgDLQqdh5RJWiNkg7jXB5Cwr3D",
+	"oD7szpVYZnOuUG2dSrFWIPE9SFsht82oLXA0BXD+0K4ocwwLo1Nq6yujgUkk8KcOwmfuhRbyZ8OpVYN3",
+	"WLCnXeTy6Xv6t7qYQ7fSQee9Oqz00UmXaMGDOKER0OBdr3pUVEJhiamNu8SOmtLUKWYV3ZUmtRQf7LFh",
+	"KI1TwSZb+BqOSJFC2EeKDxMRYBrXGlozcBUovGbXo2+nVFFK/rcKGh2TuM0oCXG0FvJwAULYmduCwKQ2",
+	"a8e9WImYerN3rtJPW1WzSKYtYW1D/pG4C6ClLbuaouhb2+KI1HQjJCjpqvoQWXPHEb480eTi589bqH9I",
+	"rut8R94DFPi6FpYhOrWDtTr64usT/fzZ6F+h3NHPn42WZUtW2OvYltE5M7rn/wQAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

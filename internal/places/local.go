@@ -317,7 +317,7 @@ func reason(err error) string {
 	var path *fs.PathError
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return "there is no such directory"
+		return "it is not there"
 	case errors.Is(err, fs.ErrPermission):
 		return "the service may not read it"
 	case errors.As(err, &path):

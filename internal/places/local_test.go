@@ -85,7 +85,7 @@ func TestUnreachable(t *testing.T) {
 	err := local(t, filepath.Join(base, "gone")).List(t.Context(), func(places.Folder) error { return nil })
 	var unreachable *places.Unreachable
 	require.ErrorAs(t, err, &unreachable)
-	assert.Equal(t, "there is no such directory", places.Reason(err))
+	assert.Equal(t, "it is not there", places.Reason(err))
 }
 
 func TestOnlyAllowedDirectories(t *testing.T) {

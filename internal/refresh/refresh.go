@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -40,7 +41,8 @@ type Runner struct {
 	Machine string
 	Program string // version
 
-	queue *river.Client[pgx.Tx]
+	queue  *river.Client[pgx.Tx]
+	inHand sync.Map // of refresh to a channel that closes when its files were told anew
 }
 
 // job asks for one refresh to be run.
@@ -178,6 +180,12 @@ func (e *stopped) Error() string { return e.problem }
 
 // run claims and runs one refresh, whatever comes of it.
 func (r *Runner) run(ctx context.Context, id int64) {
+	told := make(chan struct{})
+	r.inHand.Store(id, told)
+	defer func() {
+		r.inHand.Delete(id)
+		close(told)
+	}()
 	fence, err := r.Store.ClaimRefresh(ctx, id, r.Clock())
 	if errors.Is(err, records.ErrConflict) {
 		return
@@ -202,6 +210,19 @@ func (r *Runner) run(ctx context.Context, id int64) {
 	}
 	r.announce(context.WithoutCancel(ctx), id)
 	r.rejudge(context.WithoutCancel(ctx), row.InputID)
+}
+
+// Settled waits until the states of the files tell that a refresh is over, so
+// that whoever sees its end sees them too. It does not wait long: a look at the
+// place may be under way.
+func (r *Runner) Settled(ctx context.Context, id int64) {
+	if told, ok := r.inHand.Load(id); ok {
+		select {
+		case <-told.(chan struct{}):
+		case <-time.After(10 * time.Second):
+		case <-ctx.Done():
+		}
+	}
 }
 
 // rejudge tells the states anew, against the new baseline or what was read.

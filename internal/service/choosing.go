@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"path"
 	"strings"
 
 	"jorvex/internal/api"
@@ -41,22 +42,25 @@ func (s *server) judgeRuleless(def *definition.Definition, list []records.Listed
 // locate turns a path that was shown, from the place's root or from the input's
 // folder, into raw bytes from the root, with what is recorded of it.
 func (s *server) locate(ctx context.Context, in records.Input, shown string) (string, records.Listed, error) {
-	path, err := filename.Parse(strings.TrimPrefix(shown, "/"))
+	file, err := filename.Parse(strings.TrimPrefix(shown, "/"))
 	if err != nil {
 		return "", records.Listed{}, badRequest("%s", err)
+	}
+	if path.Clean("/" + file)[1:] != file {
+		return "", records.Listed{}, badRequest("%q is no file below the place: write its path without . and .. and empty parts", shown)
 	}
 	def, err := definition.Parse(in.Text, s.Clock())
 	if err != nil {
 		return "", records.Listed{}, err
 	}
-	listed, err := s.Store.ListedFile(ctx, in, path)
+	listed, err := s.Store.ListedFile(ctx, in, file)
 	if errors.Is(err, records.ErrNotFound) && def.Folder != "" {
-		if _, below := filename.Below(def.Folder, path); !below {
-			path = def.Folder + "/" + path
-			listed, err = s.Store.ListedFile(ctx, in, path)
+		if _, below := filename.Below(def.Folder, file); !below {
+			file = def.Folder + "/" + file
+			listed, err = s.Store.ListedFile(ctx, in, file)
 		}
 	}
-	return path, listed, err
+	return file, listed, err
 }
 
 func shownSteps(steps []selection.Step) []api.Step {

@@ -270,6 +270,10 @@ func (s *server) SaveInput(ctx context.Context, request api.SaveInputRequestObje
 	if d.Name != in.Name && !or(request.Params.Rename) {
 		return nil, newProblem(http.StatusUnprocessableEntity, "other-input", "The definition is of another input", "keep the name, rename the input, or add it as a new one", "the definition names the input %q, not %q", d.Name, in.Name)
 	}
+	if d.Text == in.Text {
+		shown, tag, err := s.judged(ctx, in.Name)
+		return api.SaveInput200JSONResponse{Body: shown, Headers: api.SaveInput200ResponseHeaders{ETag: tag}}, err
+	}
 	switch err := s.Store.SaveInput(ctx, in.ID, in.Version, d); {
 	case errors.Is(err, records.ErrConflict):
 		return nil, conflict
@@ -408,6 +412,9 @@ func (s *server) GetRefresh(ctx context.Context, request api.GetRefreshRequestOb
 	r, err := s.Store.Refresh(ctx, request.Refresh)
 	if errors.Is(err, records.ErrNotFound) {
 		return nil, notFound("refresh", fmt.Sprint(request.Refresh), "list them with: jorvex refreshes")
+	}
+	if r.Ended != nil {
+		s.Runner.Settled(ctx, r.ID)
 	}
 	return api.GetRefresh200JSONResponse(shownRefresh(r)), err
 }

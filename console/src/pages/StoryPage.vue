@@ -2,7 +2,6 @@
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
-import FindingList from '../parts/FindingList.vue'
 import HoldFields from '../parts/HoldFields.vue'
 import LogTable from '../parts/LogTable.vue'
 import StateMark from '../parts/StateMark.vue'
@@ -39,7 +38,6 @@ useEvent<{ input: string }>('roster', (e) => {
       <template v-if="story.file.id"> · {{ bytes(story.file.size) }} · modified {{ moment(story.file.modified) }}</template>
       <template v-for="(value, name) in story.file.captures" :key="name"> · {{ name }} is {{ value }}</template>
     </p>
-    <finding-list :findings="story.file.findings" />
     <template v-if="story.file.id">
       <h2>Why</h2>
       <why-panel :key="story.file.sentence" :input="input" :path="story.file.path" />

@@ -44,6 +44,7 @@ watch(
 }
 
 ol {
+  margin: 0 0 8px;
   padding-left: 22px;
 }
 
