@@ -97,7 +97,7 @@ func TestHoldsOverHTTP(t *testing.T) {
 		{"POST", holds, `{"path":"loadings/Eskvik/notes.txt","in":false}`, 409, []string{"held-already", "release it first"}},
 		{"POST", holds, `{"path":"loadings/Eskvik/gone.csv","in":false}`, 404, []string{"jorvex files loadings"}},
 		{"POST", holds, `{"path":"other/notes.txt","in":true}`, 422, []string{"outside-folder", "other/notes.txt does not lie below loadings"}},
-		{"POST", holds, `{"path":"../other/notes.txt","in":true}`, 400, []string{"without . and .."}},
+		{"POST", holds, `{"path":"../other/notes.txt","in":true}`, 400, []string{"climbs or doubles back"}},
 		{"POST", holds, `{"path":"Eskvik/loadings 2026-10-05.csv","in":false,"until":"2020-01-01T00:00:00Z"}`, 422, []string{"hold-over", "2020-01-01 00:00Z is past"}},
 		{"POST", holds, `{"path":`, 400, nil},
 		{"POST", "/inputs/nothing/holds", `{"path":"x","in":true}`, 404, []string{"nothing"}},
@@ -163,7 +163,7 @@ func TestDefinitionsOverHTTP(t *testing.T) {
 		{"POST", input + "/trials" + path("Eskvik/loadings 2026-10-07.csv"), table(header, "SK1,7,0.5", "SK2,8,0.25"), 200, []string{`"verdict":"picked"`, `"rows":2`, `{"column":"passengers","sum":"15"}`}},
 		{"POST", input + "/trials" + path("Eskvik/loadings 2026-10-07.csv"), table("sailing,people", "SK1,7"), 200, []string{`"verdict":"picked"`, `column_absent`}},
 		{"POST", input + "/trials" + path("Eskvik/loadings 2026-02-30.csv"), table(header, "SK1,7,1"), 200, []string{`"verdict":"left_out"`, "2026-02-30"}},
-		{"POST", input + "/trials" + path("../loadings 2026-10-07.csv"), "x", 400, []string{"without . and .."}},
+		{"POST", input + "/trials" + path("../loadings 2026-10-07.csv"), "x", 400, []string{"climbs or doubles back"}},
 		{"GET", input + "/files", "", 200, []string{"!2026-10-07"}}, // nothing was recorded
 		{"GET", "/vocabulary", "", 200, []string{`"name":"modified"`, `"verbs":{`, `"pattern":"~$*"`}},
 	})

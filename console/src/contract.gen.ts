@@ -119,7 +119,7 @@ export interface paths {
             cookie?: never;
         };
         get: operations["getInput"];
-        /** Save a new version of the definition. Every version is kept. */
+        /** Save a new version of the definition. Every version is kept; the newest text again makes none. */
         put: operations["saveInput"];
         post?: never;
         delete?: never;

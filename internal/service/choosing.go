@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"net/http"
-	"path"
-	"strings"
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/calendar"
@@ -42,12 +40,9 @@ func (s *server) judgeRuleless(def *definition.Definition, list []records.Listed
 // locate turns a path that was shown, from the place's root or from the input's
 // folder, into raw bytes from the root, with what is recorded of it.
 func (s *server) locate(ctx context.Context, in records.Input, shown string) (string, records.Listed, error) {
-	file, err := filename.Parse(strings.TrimPrefix(shown, "/"))
+	file, err := definition.CleanPath(shown)
 	if err != nil {
 		return "", records.Listed{}, badRequest("%s", err)
-	}
-	if path.Clean("/" + file)[1:] != file {
-		return "", records.Listed{}, badRequest("%q is no file below the place: write its path without . and .. and empty parts", shown)
 	}
 	def, err := definition.Parse(in.Text, s.Clock())
 	if err != nil {
