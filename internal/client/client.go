@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"jorvex/internal/api"
+	"jorvex/internal/core/nearest"
 )
 
 // Exit codes, the same for every command.
@@ -84,7 +85,15 @@ func Main(ctx context.Context, env Env, args []string, extra ...Command) int {
 	}
 	i := slices.IndexFunc(commands, func(c Command) bool { return c.Name == args[0] })
 	if i < 0 {
-		fmt.Fprintf(env.Stderr, "jorvex: there is no command %q; jorvex -h lists them\n", args[0])
+		hint := "jorvex -h lists them"
+		names := make([]string, 0, len(commands))
+		for _, c := range commands {
+			names = append(names, c.Name)
+		}
+		if near := nearest.Find(args[0], names); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		fmt.Fprintf(env.Stderr, "jorvex: there is no command %q; %s\n", args[0], hint)
 		return WrongUse
 	}
 	call := &Call{Env: env, command: commands[i], args: args[1:]}

@@ -325,6 +325,8 @@ func verify(ctx context.Context, c *Call) error {
 		if err := c.printJSON(v); err != nil {
 			return err
 		}
+	case v.Checked == 0 && v.Holds:
+		fmt.Fprintln(c.Stdout, "there is no receipt yet")
 	case v.Holds:
 		fmt.Fprintf(c.Stdout, "the chain holds: %s, the last has digest %s\n", plural(v.Checked, "receipt"), v.Head)
 	default:

@@ -38,7 +38,7 @@ func files(ctx context.Context, c *Call) error {
 	if len(args) == 0 {
 		return Usage("write: jorvex files INPUT, or jorvex files -try FILE")
 	}
-	return c.roster(ctx, *most, func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
+	return c.roster(ctx, *most, "no files", func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
 		answer, err := service.ListFilesWithResponse(ctx, args[0], &api.ListFilesParams{
 			Verdict: given(api.Verdict(*verdict)), State: given(api.State(*state)), Reason: given(*reason), Near: given(*near), Held: given(*held), Q: given(*text),
 			Cursor: given(cursor), Limit: given(limit),
@@ -62,7 +62,7 @@ func changesCommand(ctx context.Context, c *Call) error {
 	if *log {
 		return c.changeLog(ctx, args[0], *path, *most)
 	}
-	return c.roster(ctx, *most, func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
+	return c.roster(ctx, *most, "no file differs from the last delivery", func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
 		answer, err := service.ListChangesWithResponse(ctx, args[0], &api.ListChangesParams{Cursor: given(cursor), Limit: given(limit)})
 		if err != nil {
 			return nil, nil, nil, err
@@ -195,8 +195,9 @@ func confirm(ctx context.Context, c *Call) error {
 	return nil
 }
 
-// roster prints the pages of a roster, at most so many files.
-func (c *Call) roster(ctx context.Context, most int, page func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error)) error {
+// roster prints the pages of a roster, at most so many files, or says that there
+// are none.
+func (c *Call) roster(ctx context.Context, most int, none string, page func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error)) error {
 	service, err := c.service()
 	if err != nil {
 		return err
@@ -221,7 +222,7 @@ func (c *Call) roster(ctx context.Context, most int, page func(service *api.Clie
 		}
 	}
 	if len(all.Items) == 0 && !c.json && !c.csv {
-		fmt.Fprintln(c.Stdout, "no files")
+		fmt.Fprintln(c.Stdout, none)
 		return nil
 	}
 	t := c.fileTable(all.Items)
