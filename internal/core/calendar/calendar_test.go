@@ -119,3 +119,58 @@ func TestSpans(t *testing.T) {
 		assert.Error(t, err)
 	}
 }
+
+func TestFormsThatAreNone(t *testing.T) {
+	for form, says := range map[string]string{
+		"": "has no date field", "'day'": "has no date field", "yyyy-MM-dd-MM": "has the field M twice", "yyyyMd": "read in two ways", "YYYY-MM": "YYYY is the year of a week",
+		"yyyy-ww": "weeks go with YYYY", "YYYY-ww-dd": "leave month, day and quarter out", "yyyy-D-MM": "the day of the year", "yyyy-'W": "is not closed", "yyyy-mm": `"mm" is no date field`, "yyy": "is no date field",
+	} {
+		_, err := calendar.ParseForm(form)
+		assert.ErrorContains(t, err, says, form)
+	}
+}
+
+// Parts of a date that several texts give are put together, unless they differ.
+func TestPartsAreMerged(t *testing.T) {
+	for _, c := range []struct {
+		forms, texts []string
+		want         string // "differ", or what is missing, or the date
+	}{
+		{[]string{"yyyy", "MM-dd"}, []string{"2026", "10-05"}, "2026-10-05"},
+		{[]string{"yyyy-MM", "MM"}, []string{"2026-10", "10"}, "2026-10"},
+		{[]string{"yyyy-MM", "MM"}, []string{"2026-10", "11"}, "differ"},
+		{[]string{"yyyy", "'Q'Q"}, []string{"2026", "Q3"}, "2026-Q3"},
+		{[]string{"YYYY-ww", "'W'ww"}, []string{"2026-41", "W41"}, "2026-W41"},
+		{[]string{"yy", "DDD"}, []string{"26", "278"}, "2026-10-05"},
+		{[]string{"yy", "DDD"}, []string{"70", "001"}, "1970-01-01"},
+		{[]string{"MM", "dd"}, []string{"10", "05"}, "the year (yyyy)"},
+		{[]string{"yyyy", "dd"}, []string{"2026", "05"}, "the month (MM)"},
+		{[]string{"'W'ww"}, []string{"W41"}, "the year of the week (YYYY)"},
+		{[]string{"yyyy", "MM-dd"}, []string{"2026", "02-29"}, "not on the calendar"},
+		{[]string{"yyyy", "DDD"}, []string{"2026", "366"}, "not on the calendar"},
+		{[]string{"yyyy-MM", "'Q'Q"}, []string{"2026-10", "Q1"}, "not on the calendar"},
+	} {
+		var all calendar.Fields
+		agree := true
+		for i, text := range c.forms {
+			form, err := calendar.ParseForm(text)
+			require.NoError(t, err, text)
+			fields, ok := form.Read(c.texts[i])
+			require.True(t, ok, "%s as %s", c.texts[i], text)
+			var same bool
+			all, same = all.Merge(fields)
+			agree = agree && same
+		}
+		date, complete := all.Date()
+		got := date.String()
+		switch {
+		case !agree:
+			got = "differ"
+		case all.Missing() != "":
+			got = all.Missing()
+		case !complete:
+			got = "not on the calendar"
+		}
+		assert.Equal(t, c.want, got, "%v", c.texts)
+	}
+}

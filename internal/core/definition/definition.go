@@ -264,9 +264,9 @@ func Parse(text string, asOf time.Time) (*Definition, error) { return ParseWith(
 
 // ParseWith reads a definition with some parameters set.
 func ParseWith(text string, asOf time.Time, set Values) (*Definition, error) {
-	var doc yaml.Node
-	if err := yaml.Unmarshal([]byte(text), &doc); err != nil {
-		return nil, &Invalid{[]Problem{yamlProblem(err)}}
+	doc, err := document(text)
+	if err != nil {
+		return nil, err
 	}
 	r := &reader{asOf: asOf, set: set}
 	def := &Definition{Scratch: true, Broken: Stop, SameContent: KeepSame, Zone: time.UTC}

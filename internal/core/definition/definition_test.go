@@ -3,6 +3,7 @@ package definition_test
 import (
 	_ "embed"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,6 +11,8 @@ import (
 	"testing"
 	"time"
 	_ "time/tzdata"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -80,6 +83,11 @@ func TestEdit(t *testing.T) {
 	moved, err = definition.Set("input: a\nplace: 'b' # here\npick: ['*']", "place", "c: d")
 	require.NoError(t, err)
 	assert.Equal(t, "input: a\nplace: 'c: d' # here\npick: ['*']", moved)
+	moved, err = definition.Set("input: a\nplace: '''it''s' # here", "place", "c")
+	require.NoError(t, err)
+	assert.Equal(t, "input: a\nplace: c # here", moved)
+	_, err = definition.Set("{input: a, place: b}", "folder", "x")
+	assert.ErrorContains(t, err, "written in braces")
 	moved, err = definition.Set("input: a\nplace: b", "folder", "x")
 	require.NoError(t, err)
 	assert.Equal(t, "input: a\nplace: b\nfolder: x\n", moved)
@@ -177,4 +185,53 @@ func TestPlain(t *testing.T) {
 	for header, want := range map[string]string{"  Sailing   No ": "sailing no", "\ufeffDépart": "depart", "Ⅳ": "iv", "": ""} {
 		assert.Equal(t, want, definition.Plain(header))
 	}
+}
+
+// Whatever the text, reading it ends with a definition or with problems that
+// point into it, and an edit reads back as what was put in.
+func FuzzEdit(f *testing.F) {
+	f.Add(good, "loadings/2026")
+	f.Add(full, "a: b # c")
+	for _, scenario := range strings.Split(problems, "====\n") {
+		text, _, _ := strings.Cut(scenario, "----\n")
+		f.Add(text, "'quoted'")
+	}
+	f.Add("input: a\nplace: >-\n  folded\n  text\npick: ['*']\n", `"`)
+	f.Add("{input: a, place: b, pick: ['*']}", "-")
+	f.Add("input: a\r\nplace: b\r\npick: ['*']\r\n", "ü\tx")
+	f.Fuzz(func(t *testing.T, text, value string) {
+		lines := 1
+		for _, r := range text {
+			if strings.ContainsRune("\n\r\u0085\u2028\u2029", r) { // line breaks of YAML 1.1 and 1.2
+				lines++
+			}
+		}
+		def, err := definition.Parse(text, now)
+		var invalid *definition.Invalid
+		if err != nil {
+			require.ErrorAs(t, err, &invalid)
+			require.NotEmpty(t, invalid.Problems)
+			for _, p := range invalid.Problems {
+				require.NotEmpty(t, p.Message)
+				require.LessOrEqual(t, p.Line, lines+1)
+			}
+			return
+		}
+		require.NotEmpty(t, def.Input)
+		// What is no line of plain characters is refused before it comes here.
+		if !utf8.ValidString(value) || strings.ContainsFunc(value, func(r rune) bool { return !unicode.IsPrint(r) }) {
+			return
+		}
+		edited, err := definition.Set(text, "folder", value)
+		if err != nil {
+			return // said no, and changed nothing
+		}
+		again, err := definition.Parse(edited, now)
+		clean, refused := definition.CleanPath(value)
+		if refused != nil || strings.Contains(value, "$") || errors.As(err, &invalid) {
+			return
+		}
+		require.Equal(t, clean, again.Folder, edited)
+		require.Equal(t, def.Input, again.Input)
+	})
 }

@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -10,13 +11,34 @@ import (
 
 // Set returns the text of a definition with one of its top keys (input, place
 // or folder) given another value. All the rest, comments too, stays as it is.
+// A text that does not read back so is not edited.
 func Set(text, key, value string) (string, error) {
+	edited, err := set(text, key, value)
+	if err != nil {
+		return "", err
+	}
+	root, err := mappingOf(edited)
+	if err == nil {
+		if _, node := find(root, key); node == nil || node.Value != value {
+			err = errors.New("the value does not read back")
+		}
+	}
+	if err != nil {
+		return "", fmt.Errorf("%s cannot be set here, change the text by hand: %w", key, err)
+	}
+	return edited, nil
+}
+
+func set(text, key, value string) (string, error) {
 	root, err := mappingOf(text)
 	if err != nil {
 		return "", err
 	}
 	if _, node := find(root, key); node != nil {
 		return replaceScalar(text, node, value)
+	}
+	if root.Style&yaml.FlowStyle != 0 {
+		return "", fmt.Errorf("the definition is written in braces, where nothing is put in; write it as lines of key: value")
 	}
 	after, _ := find(root, "place")
 	if after == nil {
@@ -75,9 +97,9 @@ func rename(kind, delivery, before, name string) string {
 }
 
 func mappingOf(text string) (*yaml.Node, error) {
-	var doc yaml.Node
-	if err := yaml.Unmarshal([]byte(text), &doc); err != nil {
-		return nil, &Invalid{[]Problem{yamlProblem(err)}}
+	doc, err := document(text)
+	if err != nil {
+		return nil, err
 	}
 	if len(doc.Content) == 0 || doc.Content[0].Kind != yaml.MappingNode {
 		return nil, &Invalid{[]Problem{{1, 1, "the definition is written as key: value pairs"}}}
@@ -109,9 +131,14 @@ func replaceScalar(text string, n *yaml.Node, value string) (string, error) {
 	switch {
 	case n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0:
 		quote := line[from]
-		for end++; end < len(line) && line[end] != quote; end++ {
+		for end++; end < len(line); end++ {
 			if line[end] == '\\' && quote == '"' {
 				end++
+			} else if line[end] == quote {
+				if quote == '"' || end+1 == len(line) || line[end+1] != quote {
+					break
+				}
+				end++ // a single quote is written twice
 			}
 		}
 		end++

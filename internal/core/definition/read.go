@@ -1,7 +1,9 @@
 package definition
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"regexp"
 	"slices"
 	"strings"
@@ -23,6 +25,22 @@ func yamlProblem(err error) Problem {
 		p.Message = "this is not YAML: " + m[2]
 	}
 	return p
+}
+
+// document reads the one YAML document that a definition is.
+func document(text string) (*yaml.Node, error) {
+	var doc, more yaml.Node
+	decoder := yaml.NewDecoder(strings.NewReader(text))
+	if err := decoder.Decode(&doc); err != nil && !errors.Is(err, io.EOF) {
+		return nil, &Invalid{[]Problem{yamlProblem(err)}}
+	}
+	switch err := decoder.Decode(&more); {
+	case err == nil:
+		return nil, &Invalid{[]Problem{{more.Line, max(more.Column, 1), "a second document begins here; a file holds one definition"}}}
+	case !errors.Is(err, io.EOF):
+		return nil, &Invalid{[]Problem{yamlProblem(err)}}
+	}
+	return &doc, nil
 }
 
 // reader walks the YAML nodes and gathers problems.
