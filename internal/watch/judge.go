@@ -611,6 +611,9 @@ func transition(old, now records.RosterRow) bool {
 }
 
 func change(at time.Time, path string, old, now records.RosterRow) records.Change {
+	if now.State == string(changes.Broken) {
+		now.Sentence = "picked, and its content cannot be used"
+	}
 	return records.Change{Path: []byte(path), At: at, State: now.State, BeforeState: old.State, Verdict: now.Verdict, BeforeVerdict: old.Verdict, Sentence: now.Sentence,
 		Size: now.Size, BeforeSize: old.Size, Modified: now.Modified, BeforeModified: old.Modified, Digest: now.Digest, BeforeDigest: old.Digest}
 }
