@@ -284,6 +284,24 @@ func TestPickBench(t *testing.T) {
 	b.press("Redo")
 	b.sees(`239 of 247 files picked · 1 gained`)
 
+	// A parameter, and a date made of two captures.
+	b.click("Add a parameter")
+	b.sees(`\$period`)
+	b.fill("Name of the date", "sailed")
+	b.fill("Captures it is made of", "year, day")
+	b.click("Join")
+	b.sees(`sailed is year and day together`)
+	b.sees(`239 of 247 files picked · 1 gained`)
+	b.click("Show the text")
+	made, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('textarea').value`))
+	require.NoError(t, err)
+	assert.Contains(t, made, "captures: {sailed: {from: [year, day]}}")
+	assert.Contains(t, made, "parameters:\n  - name: period\n    type: period\n    default: this month\n")
+	b.click("Show the fields")
+	b.press("Remove sailed")
+	b.press("Remove period")
+	b.sees(`239 of 247 files picked · 1 gained`)
+
 	// A pattern from an example: the draft, whose terminal varies.
 	b.click("left out 8")
 	b.sees(`all 247\s*left out\s`) // the list is short now, and the page no longer moves

@@ -3,6 +3,7 @@ import { mdiClose, mdiContentSave, mdiRedo, mdiUndo } from '@mdi/js'
 import { computed, onMounted, ref, watch } from 'vue'
 import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
 
+import ParameterFields from '../parts/ParameterFields.vue'
 import PatternBuilder from '../parts/PatternBuilder.vue'
 import RuleList from '../parts/RuleList.vue'
 import SetNotes from '../parts/SetNotes.vue'
@@ -247,6 +248,7 @@ const checked = (e: Event) => (e.target as HTMLInputElement).checked
             :verbs="vocabulary.verbs"
           />
           <window-fields :definition="definition" :captures="trial?.captures ?? []" :rules="trial?.rules ?? []" />
+          <parameter-fields :definition="definition" />
           <section aria-label="And">
             <h2>Besides</h2>
             <label class="line">
