@@ -339,7 +339,7 @@ func TestDefinitionsOverTime(t *testing.T) {
 	assert.Contains(t, s.Run("input", "copy", "loadings", "night-loadings").Err, `there is an input "night-loadings" already`)
 	assert.Contains(t, s.Run("input", "copy", "loadings", "Night").Err, "cannot name an input")
 	assert.Contains(t, s.Must("input", "rename", "loadings", "day-loadings"), "day-loadings saved as version 5")
-	assert.Contains(t, s.Must("changes", "day-loadings"), "no files", "it is the same input: its baseline stays")
+	assert.Contains(t, s.Must("changes", "day-loadings"), "no file differs", "it is the same input: its baseline stays")
 	assert.Contains(t, s.Run("input", "rename", "day-loadings", "night-loadings").Err, `there is an input "night-loadings" already`)
 	assert.Contains(t, s.Must("input", "versions", "day-loadings"), "      5  ")
 	assert.Contains(t, s.Must("input", "diff", "day-loadings", "-from", "1", "-to", "2"), "- folder: loadings\n+ folder: new/place\n")

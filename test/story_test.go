@@ -57,7 +57,7 @@ Eskvik,2026-10-05,SK2,20,2.25,loadings 2026-10-05.csv
 	assert.Equal(t, "3 60 4.25", s.Query("SELECT concat_ws(' ', count(*), sum(passengers), sum(freight_t)) FROM delivered.loadings"))
 	assert.Equal(t, "bigint date numeric text text text", s.Query(`SELECT string_agg(data_type, ' ' ORDER BY data_type)
 		FROM information_schema.columns WHERE table_schema = 'delivered' AND table_name = 'loadings'`))
-	assert.Equal(t, "no files\n", s.Must("changes", "loadings"))
+	assert.Equal(t, "no file differs from the last delivery\n", s.Must("changes", "loadings"))
 
 	// The same files again: the same bytes.
 	s.Must("refresh", "loadings")
