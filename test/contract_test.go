@@ -201,6 +201,11 @@ func TestTrustOverHTTP(t *testing.T) {
 		{"GET", "/changes?limit=0", "", 400, []string{"limit"}},
 		{"GET", "/places/share", "", 200, []string{`"name":"share"`}},
 		{"GET", "/places/quayside", "", 404, []string{"quayside"}},
+		{"PUT", "/places/share/pace", `{"every_seconds":30,"settle_seconds":2.5}`, 200, []string{`"every_seconds":30`, `"settle_seconds":2.5`}},
+		{"PUT", "/places/share/pace", `{"every_seconds":0,"settle_seconds":0}`, 200, []string{`"every_seconds":3600`, `"settle_seconds":0`}},
+		{"PUT", "/places/share/pace", `{"every_seconds":0.01,"settle_seconds":0}`, 422, []string{"bad-pace", "every_seconds is 0.01"}},
+		{"PUT", "/places/share/pace", `{"every_seconds":-1,"settle_seconds":0}`, 400, []string{"every_seconds"}},
+		{"PUT", "/places/quayside/pace", `{"every_seconds":1,"settle_seconds":1}`, 404, []string{"quayside"}},
 		{"GET", "/refreshes/99", "", 404, nil},
 		{"GET", "/receipts/99", "", 404, nil},
 	})

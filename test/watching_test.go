@@ -380,3 +380,17 @@ func TestCoverage(t *testing.T) {
 	s.Must("input", "save", definitionFile(t, strings.Replace(expected, expected[strings.Index(expected, "expect:"):strings.Index(expected, "columns:")], "", 1)), "-over", "1")
 	assert.Contains(t, s.Run("coverage", "loadings").Err, "loadings does not say which files should be there")
 }
+
+// A place has its own pace, which is taken up while it is watched.
+func TestPace(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{}) // a look an hour, and no events
+	s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
+	s.Definition(loadings)
+	drop(t, s, "loadings/Eskvik/loadings 2026-10-06.csv", table(header, "SK2,10,1"))
+	out := s.Must("place", "pace", "share", "-every", "200ms", "-settle", "1s")
+	assert.Contains(t, out, "a look every 200ms; a file is settled once left alone for 1s")
+	becomes(t, s, "loadings", "loadings/Eskvik/loadings 2026-10-06.csv", "picked new")
+	drop(t, s, "loadings/Eskvik/loadings 2026-10-07.csv", table(header, "SK3,10,1"))
+	becomes(t, s, "loadings", "loadings/Eskvik/loadings 2026-10-07.csv", "held_back arriving", "picked new")
+	becomes(t, s, "loadings", "loadings/Eskvik/loadings 2026-10-07.csv", "picked new")
+}

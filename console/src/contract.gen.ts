@@ -74,6 +74,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/places/{place}/pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                place: components["parameters"]["PlaceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Set how often a place is looked at, and when files in it count as settled. */
+        put: operations["pacePlace"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/places/{place}/looks": {
         parameters: {
             query?: never;
@@ -605,6 +624,22 @@ export interface components {
             name: string;
             /** @description Absolute path on the service's machine. */
             directory: string;
+            every_seconds?: components["schemas"]["EverySeconds"];
+            settle_seconds?: components["schemas"]["SettleSeconds"];
+        };
+        /**
+         * Format: double
+         * @description Seconds between two looks, 0.1 or more; 0 is what the service was started with.
+         */
+        EverySeconds: number;
+        /**
+         * Format: double
+         * @description Seconds that a file must be left alone for to be read, and missed for to be gone, 0.1 or more; 0 is what the service was started with.
+         */
+        SettleSeconds: number;
+        Pace: {
+            every_seconds: components["schemas"]["EverySeconds"];
+            settle_seconds: components["schemas"]["SettleSeconds"];
         };
         Place: {
             name: string;
@@ -622,6 +657,16 @@ export interface components {
             last_look?: components["schemas"]["Look"];
             /** @description Why it has no file events, or not of all folders; empty if it has. */
             events?: string;
+            /**
+             * Format: double
+             * @description Seconds between two looks.
+             */
+            every_seconds: number;
+            /**
+             * Format: double
+             * @description Seconds that a file must be left alone for.
+             */
+            settle_seconds: number;
             /** @description Files that are still being written. */
             arriving?: number;
             /** @description Files that were not there at the last look; another decides. */
@@ -1388,6 +1433,33 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description The place. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Place"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    pacePlace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                place: components["parameters"]["PlaceName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pace"];
+            };
+        };
         responses: {
             /** @description The place. */
             200: {

@@ -558,6 +558,9 @@ type Doubt struct {
 	Since time.Time `json:"since"`
 }
 
+// EverySeconds Seconds between two looks, 0.1 or more; 0 is what the service was started with.
+type EverySeconds = float64
+
 // Excuse defines model for Excuse.
 type Excuse struct {
 	// Member As the grid names it; empty where there is none.
@@ -819,11 +822,26 @@ type NewHold struct {
 type NewPlace struct {
 	// Directory Absolute path on the service's machine.
 	Directory string `json:"directory"`
-	Name      string `json:"name"`
+
+	// EverySeconds Seconds between two looks, 0.1 or more; 0 is what the service was started with.
+	EverySeconds EverySeconds `json:"every_seconds,omitempty,omitzero"`
+	Name         string       `json:"name"`
+
+	// SettleSeconds Seconds that a file must be left alone for to be read, and missed for to be gone, 0.1 or more; 0 is what the service was started with.
+	SettleSeconds SettleSeconds `json:"settle_seconds,omitempty,omitzero"`
 }
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// Pace defines model for Pace.
+type Pace struct {
+	// EverySeconds Seconds between two looks, 0.1 or more; 0 is what the service was started with.
+	EverySeconds EverySeconds `json:"every_seconds"`
+
+	// SettleSeconds Seconds that a file must be left alone for to be read, and missed for to be gone, 0.1 or more; 0 is what the service was started with.
+	SettleSeconds SettleSeconds `json:"settle_seconds"`
+}
 
 // Parameter defines model for Parameter.
 type Parameter struct {
@@ -845,14 +863,20 @@ type Place struct {
 	Directory string `json:"directory"`
 
 	// Events Why it has no file events, or not of all folders; empty if it has.
-	Events   string    `json:"events,omitempty,omitzero"`
-	Kind     PlaceKind `json:"kind"`
-	LastLook Look      `json:"last_look,omitempty,omitzero"`
+	Events string `json:"events,omitempty,omitzero"`
+
+	// EverySeconds Seconds between two looks.
+	EverySeconds float64   `json:"every_seconds"`
+	Kind         PlaceKind `json:"kind"`
+	LastLook     Look      `json:"last_look,omitempty,omitzero"`
 
 	// Missing Files that were not there at the last look; another decides.
 	Missing   int    `json:"missing,omitempty,omitzero"`
 	Name      string `json:"name"`
 	Reachable bool   `json:"reachable"`
+
+	// SettleSeconds Seconds that a file must be left alone for.
+	SettleSeconds float64 `json:"settle_seconds"`
 
 	// Since Since when it is not reachable.
 	Since time.Time `json:"since,omitempty,omitzero"`
@@ -1032,6 +1056,9 @@ type Rule struct {
 
 // RuleKind defines model for Rule.Kind.
 type RuleKind string
+
+// SettleSeconds Seconds that a file must be left alone for to be read, and missed for to be gone, 0.1 or more; 0 is what the service was started with.
+type SettleSeconds = float64
 
 // SignInLink defines model for SignInLink.
 type SignInLink struct {
@@ -1368,6 +1395,9 @@ type CreateRefreshJSONRequestBody = RefreshRequest
 // CreatePlaceJSONRequestBody defines body for CreatePlace for application/json ContentType.
 type CreatePlaceJSONRequestBody = NewPlace
 
+// PacePlaceJSONRequestBody defines body for PacePlace for application/json ContentType.
+type PacePlaceJSONRequestBody = Pace
+
 // TryDefinitionJSONRequestBody defines body for TryDefinition for application/json ContentType.
 type TryDefinitionJSONRequestBody = TrialRequest
 
@@ -1632,6 +1662,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/places/{place}/looks (the `CreateLook` operationId).
 	CreateLook(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PacePlaceWithBody Set how often a place is looked at, and when files in it count as settled.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
+	PacePlaceWithBody(ctx context.Context, place PlaceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PacePlace Set how often a place is looked at, and when files in it count as settled.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
+	PacePlace(ctx context.Context, place PlaceName, body PacePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReceipt performs a GET /api/v1/receipts/{receipt} (the `GetReceipt` operationId) request.
 	GetReceipt(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2200,6 +2244,40 @@ func (c *Client) GetPlace(ctx context.Context, place PlaceName, reqEditors ...Re
 // Corresponds with POST /api/v1/places/{place}/looks (the `CreateLook` operationId).
 func (c *Client) CreateLook(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateLookRequest(c.Server, place)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PacePlaceWithBody Set how often a place is looked at, and when files in it count as settled.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
+func (c *Client) PacePlaceWithBody(ctx context.Context, place PlaceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPacePlaceRequestWithBody(c.Server, place, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PacePlace Set how often a place is looked at, and when files in it count as settled.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
+func (c *Client) PacePlace(ctx context.Context, place PlaceName, body PacePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPacePlaceRequest(c.Server, place, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3869,6 +3947,53 @@ func NewCreateLookRequest(server string, place PlaceName) (*http.Request, error)
 	return req, nil
 }
 
+// NewPacePlaceRequest calls the generic PacePlace builder with application/json body
+func NewPacePlaceRequest(server string, place PlaceName, body PacePlaceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPacePlaceRequestWithBody(server, place, "application/json", bodyReader)
+}
+
+// NewPacePlaceRequestWithBody constructs an http.Request for the PacePlace method, with any body, and a specified content type
+func NewPacePlaceRequestWithBody(server string, place PlaceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "place", place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/places/%s/pace", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetReceiptRequest constructs an http.Request for the GetReceipt method
 func NewGetReceiptRequest(server string, receipt ReceiptNumber) (*http.Request, error) {
 	var err error
@@ -4507,6 +4632,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/places/{place}/looks (the `CreateLook` operationId).
 	CreateLookWithResponse(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*CreateLookResponse, error)
+
+	// PacePlaceWithBodyWithResponse Set how often a place is looked at, and when files in it count as settled.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
+	PacePlaceWithBodyWithResponse(ctx context.Context, place PlaceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PacePlaceResponse, error)
+
+	// PacePlaceWithResponse Set how often a place is looked at, and when files in it count as settled.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
+	PacePlaceWithResponse(ctx context.Context, place PlaceName, body PacePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*PacePlaceResponse, error)
 
 	// GetReceiptWithResponse performs a GET /api/v1/receipts/{receipt} (the `GetReceipt` operationId) request.
 	//
@@ -5883,6 +6022,54 @@ func (r CreateLookResponse) ContentType() string {
 	return ""
 }
 
+type PacePlaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Place
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PacePlaceResponse) GetJSON200() *Place {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PacePlaceResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PacePlaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PacePlaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PacePlaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PacePlaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReceiptResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6738,6 +6925,32 @@ func (c *ClientWithResponses) CreateLookWithResponse(ctx context.Context, place 
 		return nil, err
 	}
 	return ParseCreateLookResponse(rsp)
+}
+
+// PacePlaceWithBodyWithResponse Set how often a place is looked at, and when files in it count as settled.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
+func (c *ClientWithResponses) PacePlaceWithBodyWithResponse(ctx context.Context, place PlaceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PacePlaceResponse, error) {
+	rsp, err := c.PacePlaceWithBody(ctx, place, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePacePlaceResponse(rsp)
+}
+
+// PacePlaceWithResponse Set how often a place is looked at, and when files in it count as settled.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
+func (c *ClientWithResponses) PacePlaceWithResponse(ctx context.Context, place PlaceName, body PacePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*PacePlaceResponse, error) {
+	rsp, err := c.PacePlace(ctx, place, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePacePlaceResponse(rsp)
 }
 
 // GetReceiptWithResponse performs a GET /api/v1/receipts/{receipt} (the `GetReceipt` operationId) request.
@@ -7795,6 +8008,39 @@ func ParseCreateLookResponse(rsp *http.Response) (*CreateLookResponse, error) {
 	return response, nil
 }
 
+// ParsePacePlaceResponse parses an HTTP response from a PacePlaceWithResponse call
+func ParsePacePlaceResponse(rsp *http.Response) (*PacePlaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PacePlaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Place
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReceiptResponse parses an HTTP response from a GetReceiptWithResponse call
 func ParseGetReceiptResponse(rsp *http.Response) (*GetReceiptResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8168,6 +8414,9 @@ type ServerInterface interface {
 	// CreateLook Look at a place now. Answers when the look has ended.
 	// (POST /api/v1/places/{place}/looks)
 	CreateLook(c *gin.Context, place PlaceName)
+	// PacePlace Set how often a place is looked at, and when files in it count as settled.
+	// (PUT /api/v1/places/{place}/pace)
+	PacePlace(c *gin.Context, place PlaceName)
 
 	// (GET /api/v1/receipts/{receipt})
 	GetReceipt(c *gin.Context, receipt ReceiptNumber)
@@ -9138,6 +9387,31 @@ func (siw *ServerInterfaceWrapper) CreateLook(c *gin.Context) {
 	siw.Handler.CreateLook(c, place)
 }
 
+// PacePlace operation middleware
+func (siw *ServerInterfaceWrapper) PacePlace(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "place" -------------
+	var place PlaceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "place", c.Param("place"), &place, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter place: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PacePlace(c, place)
+}
+
 // GetReceipt operation middleware
 func (siw *ServerInterfaceWrapper) GetReceipt(c *gin.Context) {
 
@@ -9372,6 +9646,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/places", wrapper.ListPlaces)
 	router.POST(options.BaseURL+"/api/v1/places", wrapper.CreatePlace)
 	router.GET(options.BaseURL+"/api/v1/places/:place", wrapper.GetPlace)
+	router.PUT(options.BaseURL+"/api/v1/places/:place/pace", wrapper.PacePlace)
 	router.POST(options.BaseURL+"/api/v1/places/:place/looks", wrapper.CreateLook)
 	router.GET(options.BaseURL+"/api/v1/inputs", wrapper.ListInputs)
 	router.POST(options.BaseURL+"/api/v1/inputs", wrapper.CreateInput)
@@ -10527,6 +10802,46 @@ func (response CreateLookdefaultApplicationProblemPlusJSONResponse) VisitCreateL
 	return err
 }
 
+type PacePlaceRequestObject struct {
+	Place PlaceName `json:"place"`
+	Body  *PacePlaceJSONRequestBody
+}
+
+type PacePlaceResponseObject interface {
+	VisitPacePlaceResponse(w http.ResponseWriter) error
+}
+
+type PacePlace200JSONResponse Place
+
+func (response PacePlace200JSONResponse) VisitPacePlaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PacePlacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PacePlacedefaultApplicationProblemPlusJSONResponse) VisitPacePlaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetReceiptRequestObject struct {
 	Receipt ReceiptNumber `json:"receipt"`
 }
@@ -10941,6 +11256,9 @@ type StrictServerInterface interface {
 	// CreateLook Look at a place now. Answers when the look has ended.
 	// (POST /api/v1/places/{place}/looks)
 	CreateLook(ctx context.Context, request CreateLookRequestObject) (CreateLookResponseObject, error)
+	// PacePlace Set how often a place is looked at, and when files in it count as settled.
+	// (PUT /api/v1/places/{place}/pace)
+	PacePlace(ctx context.Context, request PacePlaceRequestObject) (PacePlaceResponseObject, error)
 
 	// (GET /api/v1/receipts/{receipt})
 	GetReceipt(ctx context.Context, request GetReceiptRequestObject) (GetReceiptResponseObject, error)
@@ -11866,6 +12184,50 @@ func (sh *strictHandler) CreateLook(ctx *gin.Context, place PlaceName) {
 	}
 }
 
+// PacePlace operation middleware
+func (sh *strictHandler) PacePlace(ctx *gin.Context, place PlaceName) {
+	var request PacePlaceRequestObject
+
+	request.Place = place
+
+	var body PacePlaceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PacePlace(ctx, request.(PacePlaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PacePlace")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PacePlaceResponseObject); ok {
+		if err := validResponse.VisitPacePlaceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetReceipt operation middleware
 func (sh *strictHandler) GetReceipt(ctx *gin.Context, receipt ReceiptNumber) {
 	var request GetReceiptRequestObject
@@ -12114,133 +12476,137 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7F17cxs5cv8qKCZVe1s3enjXd8nJf/m8dqw72eeSnd1KrVwqcKZJYjkEZgGMKMal755C4zEPAsOhRPp2",
-	"k/xlS8Lg0Wg0un/9wJdJLlaV4MC1mlx8mSyAFiDxv68/0bn5twCVS1ZpJvjkYvKerkARvQByB1IxwYmY",
-	"4Y8FzBhnptXpJJuofAEraj7XmwomFxOlJePzycPDQzapqKQr0G6cV7VUQm6P9GkB5GbC4V7fTPwgFZ0D",
-	"mcJMSDCjMNPu1xrkZpJNOF2ZgXLbXXsKK3p/BXyuF5OL5+fn5+dZf1LZ5P5kLk7Mb0/UklUnAidBy5NK",
-	"MK5BTi5mtFTwkE0uZ++ozhfx6RqS+al68ugF1WRNFYGCaSheEMqFXoAkggOZbggXa8IUoZyAlEKS58++",
-	"C0uzu9Gs7XJ2YkfPJhJ+rZmEYnKhZQ1DBM8ml7yq9Xvs4ovtuKJ60XTLzN/37POKrZjepsI7oTQBriUD",
-	"RXD1dtNSu1ViN+2hCpjRutSTi2dmo1b0nq3qFf5kfmTc/Rj20OzPHORem/ihpDkMEKQyf9+TINeQA6v0",
-	"+3o1BZnoV9o2gz3PhFxRbRf25+eT4TWbgSWoSnAFeJjeUFbWEteVC66B4x7RqipZTg05zioppiWs/viL",
-	"Mhv2pTXyv0qYTS4m/3LWiIQz+1d19sF+ZUfsbvlPyODANVlLwefkD9dvXpG/PP/Tv317ioRxXeBRX1A+",
-	"B/X6zs2rkqICqZmd+4yV9j/bOztjUkW47aUmK8Nwz87PkcE0rNSulVyJ+Wuu5cZ06waiUlL82R6E6PY2",
-	"G/ZzOC92wn52n0N/YvoL5Np0+ErUTrB2lzrd3EqgbgdoUTDLqR+69OhzwjZdtgacbm6VphoO3W8u7kDS",
-	"+VP77W7f6/sKcg0FQUIaYWjEBc7fSVEmiSqFPp1EphTYpdvpG9sXlGKN3eFmfaPITJQFSNPTiHkuoCxS",
-	"Xa+ZXhBKFqIs9ujtdkrz5UgqlTDTt8Jy4ojmHKhMTRZvH9Og3JCVuToIJRXVGiQfOfmK5UsoRk2ld0z8",
-	"8XA9tNbVJkmLZ7PWuXB74FYXP1sNS3ZPVy7KesUjvPEBJBOFyoiQltUgF7wgcynq6gVeyLCq9IZouNdk",
-	"vQAJppkEc0FzYOb/HTmzpUb0BUoezv8hD+NMilV0eCnW2OkoQejpdy3WsalrER2i5ng5Rk7HB9xmd5aR",
-	"72a0LAnjhIv+KU6yjFkZjp2FXXTLCsRszWGILcyytjhjBf523lqYmaGKqXVCgV0OlUC40ESxVVVuzEJL",
-	"KAwrmV8WNYy+gj6WQsdIjqcgMod/cCAzIQnQfEEsWfYa6yOerq0Be7R3tAnT8CSJEtnpGL1bDRQrIK4a",
-	"O6FjKYnHqZFJULRYo9mRhIB/K9ZkRfnGcRrTZC3qsiCaLo20HynWlowXUT4oGYe4EoK6XHRxqAB4xR+n",
-	"FV2Qo8EOAglCi+KFk0RsRriRSznldoF+BLfSbTamG7Vbg8HVu8bNvDK/g44KmVdf7U7EGOGHYPV5DTEh",
-	"jeMkTRN7BUo54T68FDdTN0rz4fBsP8F9RANtbNjtPfqvl++uXhCmFbFHC402Tc5oxc7unp01n57Yv58a",
-	"BdtsUcv6NEZMzP7sLak1jfgqSnZnrKiIWqnHq2JsDkpHj4A/G8CN2WEvctMHnZZtujYfcGdKJS+kEfPB",
-	"6zZ1vEowGlxdluaYLML9jTOyClmzMZFjEed+nHW4XSztAl2ihGezGUjgOVw5vu2SX7F5hHH+SAQvN+Ye",
-	"NFMuqQaZkZPOL40sZFa38DQnk2zyx0k2OYkSXDv2HV4nzsc1Hl5PxETxSsYYfZVxGK939KiYVD32Vjdb",
-	"uoOdUXTNop7q2MmJ8m8u+IzJFbSviqkQJVBu/jwXKfG1oEn7wV0TJVWaFO4on0bpqhjPoUOKgmo40Qz5",
-	"dtfec4QwcIp2Pu3lxEjz+j6vFQwpTT3r2+KAc8kKwhEWZNrfW33lWXCIXldcWFu1JSS/iyN0Feruu5k+",
-	"qDHug/hKq5Jy6gV9H4bgBePz8Qz9xn4Q42SvMmwLxmD9b/+pLuPCVAFExMtPC0A4sVEMlKV7i94tllXA",
-	"NTi22h7BQweDGqXXJpWGajyVPmqoYiS6A1mwXO/6/EfXrL/dTkNB2jSdBQK3FuwnnDU7HOONN1Bc1xG2",
-	"GLgvE+hUoxk63M8cfUpkzfHKErUmlEwl0OVIndWIjMdIRjd1P1HXUXTxzAEf3bX3FQK8UbIJr91RK6z1",
-	"joJpD/2gN013H+Ng8cmVMWOfVrqWMGhkp+z0Nph0uEO/EJaGQ5+/NW0esgkr9rhj4yxm5MU3ipgGXp/o",
-	"+mJinSkdM+Ffe+De8OmC8uJkRQsgprlDkugKCNPjwVY7UIRIK1GwGesBSwPXWwNzDY333rRJmmpvpFhZ",
-	"j0RJc0MzKTqoREw8d3v4aDXOXBQeoSS2abyXtCRvhHBkQ7FHs5drIYu4KanYf0e+/qvRYUcKk/1k/ROl",
-	"NCsaYxKn3mKAXVJ7WFqzEj5EQcDAnyOPcxlVRfkoRdsOkZrfJ8loGbtQVApKa2G3FtvggpSCz0GSKRCL",
-	"p44+g6mlzZw4HfOtt+O607wW6xb+QotiNOsdQnHQQtNyfDefTPOdIJgzdb2m4GxDN1TW2rP4Zts7IQKB",
-	"FJCwL3rYSPtPNR/rAZhLagfwF/RUiiUqRGsquenQadqxy1laoHTMvg3qjvU8oSD1SIzE8HPu6meuixht",
-	"3wItrUzv2dya6lq11y6W0WU6f/wIq9n22HwRnY6I6UlUj7/OEhYn8AKK2306sl+sF/H+RisYjMdtXG+h",
-	"xdDMRcJFoFk5fv7rBSvhVnVVxDCBgYuEcc/WSM3MkD+2V5feq9s/lN43M+wlwVbmQHotM+b+biPQbRdI",
-	"G+YeLbERXY9IvC48uUVIByb077+dTqrCQyKDqA026mnKPTxgakwa61dDWycg4U/VqK3vNg7XU6VvfVzF",
-	"9g3VGF59zAUKImEmQS0yQueUcaXJesHyhXVAK3T36PFOXjcR7HHXUq9dsyHotBskNYqCH/wnUSgCY1oS",
-	"WES+QGw3CS4wrazSTJiK4wpG1x0/0+s6rpMoeren9LNfJISpZjqhgbdug1HY9Ga0+WrHzEIMkePdZsjO",
-	"OW4tubWW9p60/J6tA97hD099L6N26MwoD99RuYwozYkAmDT7JEJjbPPk6IdQ2a1YP4LOfhWs456qsQCI",
-	"yJiPopY5EPxr1FbT4tbpWBHfvrgN3cY+1P5cbi9me94+sulpeglGV94OwF2uxf4WvPvQ264jDp7/wtuq",
-	"qS5b5un2tZheyWjlaP+1JrWjYSV6PGkCTSLqCNNkCjldgYfjZ0ISauFhHcL1LO3QgKOquRajPJwmcExB",
-	"Q2nmzX0f2tPeyrbN39vCrkVgsYI242QNnNll1c/xI3EIUTMUM/hkaSNERBDnGCm5IwbNBRIbsqBHlK1g",
-	"pLKCNsN4Zh4MtbNOHirHjm0vxLFuYe9iG/KkCbH0zBwCdebO4zQqfm6dGgHDfQC4j01sDTU2fG6c2hVx",
-	"1CxZVUU5wNKPUF6QkvGlszRyBxSZc43zhIJQnRH6iBjZj27seIyS1PvwzijdyStLvnfPoV1FKMTbOg6y",
-	"W5eFwxK8nZ52sfP23sHIwx6OErQGeZtTZTEKo21pgWPCvQbuNLlcVJvblVGlsomqoCwt1qKFuC0AKvdf",
-	"taBlKdZord6qOl/cosPk86NDhPompyaMRyKGBgOEItfGEqBSjSNxJsXKWq6Mz0dHVfRiiuJbsI7jJyyy",
-	"cC1rwGBb1Y59ygjG8hNR67g9sodj2d3UvZY22yBE7mQDOEd3wpealLRSVjJ2w9H2wEFSfa4XwAMhvlEE",
-	"w1aIPQExSsTdpSy5MR+8vOqD1RJyLaxy2Tf7lShrjey58DkfCuQdQx/Lihr+SXj/9/ELNlOITf0ftc7F",
-	"qgOCrinT9jzKmjsUNGg5KGwESolsMqOsxP9gnoisK90RHs2EGws7Fjtm81a+7BEfZX+x07HqQhmCMRnF",
-	"N2lZp/RB5xM08yNKU14o1Ai5WO8+1t6sNY2ysEo/XmwrEixEpWR3Dh5PujvM1a00K0syBcbnZC2Z1pBw",
-	"Y3aYchsXvfNJbX2KbIzEXFBzvVt5YptmPpZXzAgtS5cxoFqC1X4WZeWtC0TktIxuFAJFpdP6hrVOsUTj",
-	"gym1i25rcMHJThvTDd5lhmqyzgrIWdGJT21rQsk4vh26Cos6Mz+aX1uJxWzQr9AkdLWPZNwktzHW6/gw",
-	"gzYPtVcZZetUgGsBmsYuAjx6C1pVwKHI8MRVIKoyIQudHRE7voIUglCEV1kcY3BZXRF2f03zBbFHH936",
-	"3diAcRF7W0G+ieD1OpG+lcbhvACMudlfkFryi1+EvIP7C7fAi/cv373evcdOWnksLrh03FbFtvcaXc+v",
-	"vNctkZo2QuNPhnb15hh83eno6usG1+7JUnUrZuN1cKqWaZDUmjOpUASLnzvryhlcCqNAeGV1r1FpX56B",
-	"hnClVqv94NmE42OYpV0Mdcwfkp7iY+3mMWaxaTtEHpcMHN2nnHLBWU5Lpw/qcOtjfwTT9+IXVxrybaeh",
-	"jUP1W0coFvJjNcG4hiT0ba1gLB7HQ5btiMaCl5t0YLnyABgeEouUlYLDi3C7kClVgOFVXqEf71vrenEe",
-	"H59WSbhjoo7I9x/sDodopM6BdfFg+YIm0kUqKeaSJrLJGmfWGLE3PtTfNL1dibsYuoExJd4fh2zsljQ+",
-	"rGk/fOIoYSSNAu+xyrCBDV2z4C2JSL6Y0Myc3G8J9Bhk4s9Zs7sNdNIPaGmlZIYj2HM0dQRTEEMD11U8",
-	"TnMwfvaAwZfRzF2jLFJSgVSCE9PEYibRI9EER371EMek02AARTRnaQmV3ufsSaBjJe0eHonDnKRs4pIQ",
-	"vCWV11IC73Do56fijMlQxMDmtfK5QZZabUq3zs+go7V1Hg7hhWgfryM4Ikz3XNsSDU9zIY5L3HQ3FspA",
-	"564iSljTFUHrFXB9mohVSrqpR+VoruLIaNLLmLJfEs7vttnRxq0bt1ic/uG6PYCyv89+DZsHe+QUYtvb",
-	"wrlsjuiHGq9Pj5/LHpFyKe4bsOEtXF8COmcrquLKuGhQzCFJ4MHOxvBPjOogTjOmkASD+ZkmM8rKRNh7",
-	"sDdHGbq/1u5KHxHsdO1a76cqKu0E5zaoWwqxdPAu0KID77ofzN5/jh/0/XRER0Z3RFJ2hO5SfLy3zXzC",
-	"+Dwu2GP+dS9oPLt0FMJw/ht10VKxXbAmnI2t/NfWGe4sfEBkHeZyCyFxh7/YOgyYlq/9UlZ36GnnBZok",
-	"vCCGR9QLC4EsLFJNN8ZwtKbieEAzYZHSJZBfarR7QDmuyoheMEUEz2HY8lzR+0v7x2edHPMGoLNRRqNt",
-	"0O7kfqRlbS/txqSNlOWJ2a7XdcweGIwpCEVqXIEIX7KF6gBky7oEUgI1myRGI1F9mL4pfYBdOVPI7M8t",
-	"MyfHbj+mzGmrGCq6gltfWyuK70czta6i6VkvyLnzKzi3DFZL6XjL2kDGbBbH38elgzvE2/mYXN0E0+cQ",
-	"BPmRzfklv2I8EqRSut/uLNCwjHfdRDh0+02aQeN0fKvbm7bRUUuh9ytSUdTwCBVlPEaUjLAfl6LVFHjZ",
-	"SrRwJTG6emiKKB/9aK2yD9YrWtrPvR/KRozbP4VEE2ObGUJlE8A08riRtjVGP4DDokJmHbqW3P3X/1JZ",
-	"z00YM3gUzY14a8PYs0nNl1yseWJ8qGIOHPSJxc/WPsc5fmzTaYCjarXg5yGuws81uottRSKV174HtpI4",
-	"h/Hz5rtPTCwWljrbA2ZxadlPzGMrxTyuwaGn9Nn5eYY7ymENSluT8QCFBeM5ZmYuGdIgRjKLjuyWUy0F",
-	"IA6ovgxY6m53TmYDCxWbJ2KH6oih8RJ9yita7nbLNRKpXsVXHU+VbOd4jwQIoSyGC7LtmfTzpMSdcCns",
-	"4lHUpA+MiJr9h50J6Uh5VL7sOdlt13W/OET+xxa3uLyHZHZDWJybcWPhBI5Jctkbvyej1NKAXe0b7RrI",
-	"kUKk9onLHGUhehKkDSJc/25zaJzCk4fyzSPKLHcz2EZUxmqhLdsExHwZByBqQQzBjFVmZJit1GXDBqeM",
-	"FwmkP9QwfnTN4V+3QwdjgvNr2F7ZRC3EurOeCS3LVlEp+9Ouepy9ipuPK1L2Y5MwEGytwXFj6tqPINnM",
-	"FS6OxcjD6NKkrvbJrdMdx32ygFgVp67DFRWHloty221veDCuWo4yZ/wqfU8JYqsoiXZljKZ9cgfOxNsn",
-	"oKNHgETeXPDUxBLoBoh0CLDK0/sIYNWPIqfTuqRRfdloNbH6oDMCdyCtY2WPyyShI5WUz2s639eMVbn0",
-	"lfHDR1t2vQ9uj5j2VI+yNRxcg+1jBIzUl5oOBl/skSjdK7ZClowXNtEZyiKOhnVvZtw/P6eGZG2af471",
-	"oiCvJdObj2bvXDYiKH+isNJ8LsSSQVNr3sbN3fpmzWoq9ndwBTScKESOQNkEVGLYgmu70LqyJd8Zn4n4",
-	"Jfz206cPJBdcS5oHqfg3HNxHgZ+ST2zlMqqv37wi33///V8y+9wB/vKG+5LxxLkzSCHyemWDckumtHIv",
-	"P2wI5URU9NcaiFU8Mhfi5Dr6+PblyXd/+rMxzRdwT71lQl76eHkMUmeKmKvS1uFqh0y5Er83/D8/vTn5",
-	"98yuS5QkX1CzPJ92Yy4sVVK1AEVA5bSCgvzh5ub+/fuM3NzUX94/mH9vbr49vUFokeXArVPbbc67y0+T",
-	"bFLL0hFZXZydiQq4wlzSUyHnZ+6jM6OiNC7IiaVsK534YvIMscEKOK3Y5GLy/en56ffO0Yic4kuUWpQF",
-	"fzW3+og5Bni5XhaIaSjddgL3sowvfo7Lk6bJmX0U4uFz71GC787PBx4k2H6I4KlO8uDF3ulMSYjh7UcO",
-	"DKdrSblCEaJOnTLrI/5jMwokOPOPMjxYE3qFwr2BHVr9dmoI+zh0VHBVDJkwHfrdbcLdo5v7UUugq9e2",
-	"0da+Rl8buaJKn+AXJ5c/DL3pMvrljd2MoeFe26WcKJxxlzMij8n0op1xgVinrCA36CO8mZA/FFTbgr3k",
-	"Sojltxm5mUihNMjOHzkJqfEXaD+4Ntzhk/idO0XdXtsPW9jerc+p28o5or7NUIiYRgr0zeTC5R/YIP4V",
-	"UwqKjEigxQ3He10vGJ8TymFt5MnTOe+K3TU5D1ShmAZ5ooBr9+tTcg254BxyjVkYRkx22MFO0xf2bPOh",
-	"5dZBIXNpm+wrXdxDQQ/Z15JDO6sPWLgmLi38qZ1ukBsfKzEesknlwJguIV9JoBouW0/3gNJ/FcXmYEvs",
-	"Vct+6EpPLWt42CLws8MSeJC4p+QylCVZUEWmALzJfCVs1ry9VAmlmMsOiTxxFZuHa3aGbdw09t+9rYNx",
-	"9gX/fUgekP8A3WzqMZl3mLZfm1D7CoPmTStzzB1E1Lvy6F04H3t27h75MqImXW23MUfJim7I3EjVJqLN",
-	"+6nx8JNAWBczEHB35+yNvY0lwaUqbd1/LQxhn5v3tyEi/jezcfuWNexHqNHYBp7KI6/RcPcNmCJLqPSL",
-	"tq6Hj9FgRDxZ0eXAnetFyyhF/7Eq/m/qEm5cJts88NKajE0ZssNo7FYzX+OrMPalKpeBeIPu6ZtJ1spe",
-	"SFUcO508Sd4N7Lwt8N4Apk+RqXG1w45wJZT6Z99QT99Qt5gmXcolBHGCwQRNIREjvzehIpzRmV1Ugi2S",
-	"oBfAieDDh1JUAQY7/KZUm6dqgl2je4/M/Lj5/BtRFI30/affBGZ7+hqDFu5uaKmyTdqN5Tx2B9y9rBCe",
-	"wxPrXWzWvIqW0i/Dy2lbQijlpLQFCL5R7seCbl6482J+BP+On+DgwtmYIiXMtI/Mi6k37r2OyMuXvpz8",
-	"Yx9p3VqHKOhm/MTwBZHDT+uYF2HY0cQxmEtWHOoGxPc+xKzZdRenah/eUKQQa44Ah2UaRWguhVJHu/OK",
-	"7is2UaZ/ZV3Dzm+TAsDiDHqop1qzL3H5ZHS8J/PmmBn8Jji1/eZQglnx8R7DYVOhF4fg2iu6IXotvJat",
-	"tvVwoliB7gXzb2bfUphu8N+j8a2Nk3TuvBJsXGSXbX+QonKv8ozi2PD2zR4PF8d7ChVnxve0zTXP09kS",
-	"hteDAEGF+SDiiS4BX9JGmqGb5onbN4y+hb05hm3tOh+lTT2PloxCGmMw7iGIa+dDKL7lmRElXIVrsb2h",
-	"jGP+y4CaEsKskgbqG/967G62b5WOHEXZ8ErFPipFbGAfWD1u2PCYxmP1mJf+aZBcFAOokX9C48nummz7",
-	"IdJyk6pu3n1YODYzjCs6CJo1NLHe88yxibiXhY8xkZcWrrHP3usFOpAp4yozZ4LyDbGFBUlOVXIHf+3M",
-	"bWds2fip/j+0M6jYWm8f7hSnupa0JEIWIG3gnT4eahNCxJLC8K2wgSMHdKuH1NtRbnX/XtXWi/l7Oefj",
-	"vUSd8j43eKxzHml4KE7w5SapxuBRdOLZh0eNXRNwvT+d2zY406MqGki446gZvhjnV0ZtmjHje3mIrXyL",
-	"WJ0vGUqERMvKxQKFl6ixHAgtJdBi48IAMDSJPD//y6AOg1xy9sX88zCkxb/mRdi/ffTjX+piDoUvPYxB",
-	"8IdTla+hBIrqXFPr1YdMP42Vva7k8oL8ndtw8CGM6QFp6nJ8krL0CvNuBoEvVCc0YvxoKjKFVMoC2tt5",
-	"Qc6/Rozjf6Nc3cjU7e5LjyQu+P9DV7wvzj54wx846Mq625pOO1VIvlFNznUv1Ir8HSqNxcHmQhRH0wSc",
-	"f+hofgK8TK5D/alj3Cf9cg/uXunw0HeHHi11k4QXflzZCHNUXTHgQ3DTS7V0Tyt4xx75B/dPLFAjTv29",
-	"MnMywubaKfKLYBx1hjQvKJ80mYLxP7qypSMsZCd00tJ3z+LXR5ULdl2JHXVhvEicQ2zhT04LwJxhIw0E",
-	"dzfwCd6HDlvIiM8oQxXQZ6Blvg3iio166BJCsDDEDI4nL7RkruTW4YXFJ7l5YzNVB+/Kn/xL35Zqts7N",
-	"FEghsXTIwJ0Z/rDXxXlgHh4jAEWuIR6PGpSWKeMUJxuJUP16ATHNa6OR03PZ5ua1Y/u1FD6+k2nLv2v3",
-	"gkzrVc8DWFVQlrZnzyC5WIGtSNzRxpsa1hvQp+S9sMGvTJkzZczxYaHpj+KgBph2A/2e1Kd2PtOgCuVp",
-	"cjj9ySZeJqOaoqHqxxGALoUuutX4yj/jY4TYJ4/XRYVVNiCtslD+x6aUfF3pdSTWQspxG0UUC7Kn+cLW",
-	"3wkBtloyKDriQ9HDuZzXC2GuFrqxYRNOB3DCzAZXohDhAPYJHLhnh2Q6ZIZhmfLBNvknZr7YZxcOm/Ji",
-	"F/7kIPZu8oHSmNZi+7abNGCtfHAlO4+EfTmqfV3wqzVoguYHsU6KglDXnY0v8m8dkFWtNCmZhcVsYWti",
-	"iY/lr0ux7t+zdrfOvuC/g9HrzYYdSTodj3p7ywucSkpeeGKdlUIsH6GktzsfPiP4UsgR+dW+RLJN8PC4",
-	"DL6Lpuj6lLx0CRn2TTLK3YNk+LQGFA5fdXULM5TVHm89iHAx86Dasz2+cENecrUG2Xo6CWe7oCoA962t",
-	"85bb2Rf3v0Fe9w80HJHb/RBJhMOVHvhKHO+m894WOO9w/TbpRrj5W0WNf+f6eL/a89eOSccTNwMPQPin",
-	"rRGREAqILb+BvzDHrsYsQ8ad29O6Oh+hMg0yRAvNHOAA32oUlOVrnx4kvOH3xV9NsdVB3gpkT9hhT8xj",
-	"C92bc47/3SEiG7T5uJTZAQIfTkRG3Fuyg6kf2sOl2JyfMH6Cz32iIjGgDLQqdh5RJWiNkg7jXB5Cwr3D",
-	"oD7szpVYZnOuUG2dSrFWIPE9SFsht82oLXA0BXD+0K4ocwwLo1Nq6yujgUkk8KcOwmfuhRbyZ8OpVYN3",
-	"WLCnXeTy6Xv6t7qYQ7fSQee9Oqz00UmXaMGDOKER0OBdr3pUVEJhiamNu8SOmtLUKWYV3ZUmtRQf7LFh",
-	"KI1TwSZb+BqOSJFC2EeKDxMRYBrXGlozcBUovGbXo2+nVFFK/rcKGh2TuM0oCXG0FvJwAULYmduCwKQ2",
-	"a8e9WImYerN3rtJPW1WzSKYtYW1D/pG4C6ClLbuaouhb2+KI1HQjJCjpqvoQWXPHEb480eTi589bqH9I",
-	"rut8R94DFPi6FpYhOrWDtTr64usT/fzZ6F+h3NHPn42WZUtW2OvYltE5M7rn/wQAAP//",
+	"7H1pcxs3tuhfQfG9qkxqWosTz7wZ+ZMnsZ89o3hUkl9SryKXCuw+JBE2gQ6AFsXr0n+/hYOlFwLNpkQ6",
+	"yb33ky0JjeXg4OzL50kuVpXgwLWaXHyeLIAWIPG/bz7Sufm3AJVLVmkm+ORi8oGuQBG9AHIPUjHBiZjh",
+	"jwXMGGdm1Okkm6h8AStqPtebCiYXE6Ul4/PJ4+NjNqmopCvQbp3vaqmE3F7p4wLI7YTDg76d+EUqOgcy",
+	"hZmQYFZhZtyvNcjNJJtwujIL5Xa69hZW9OES+FwvJhcvz8/Pz7P+prLJw8lcnJjfnqglq04EboKWJ5Vg",
+	"XIOcXMxoqeAxm7yf/UB1vohv14DMb9WDRy+oJmuqCBRMQ/GKUC70AiQRHMh0Q7hYE6YI5QSkFJK8fPFN",
+	"OJq9jeZs72cndvVsIuHXmkkoJhda1jAE8Gzynle1/oBTfLYTV1QvmmmZ+fuec16yFdPbUPhBKE2Aa8lA",
+	"ETy9vbTUbZU4TXupAma0LvXk4oW5qBV9YKt6hT+ZHxl3P4Y7NPczB7nXJV6VNIcBgFTm73sC5BpyYJX+",
+	"UK+mIBPzSjtmcOaZkCuq7cH++nIyfGazsARVCa4AH9Nbyspa4rlywTVwvCNaVSXLqQHHWSXFtITVn39R",
+	"5sI+t1b+3xJmk4vJ/zprSMKZ/as6u7Jf2RW7V/4TIjhwTdZS8Dn50/Xb78jfX/7l/3x9ioBxU+BTX1A+",
+	"B/Xm3u2rkqICqZnd+4yV9j/bNztjUkWw7bUmK4NwL87PEcE0rNSuk1yK+Ruu5cZM6xaiUlL82T6E6PU2",
+	"F/ZzeC92w353n8J8YvoL5NpM+J2oHWHtHnW6uZNA3Q3QomAWU6+68OhjwjZcthacbu6UphoOPW8u7kHS",
+	"+XPn7V7fm4cKcg0FQUAaYmjIBe7fUVEmiSqFPp1EthTQpTvpWzsXlGKN0+FlfaXITJQFSDPTiH0uoCxS",
+	"U6+ZXhBKFqIs9pjtbkrz5UgolTDTd8Ji4ojhHKhMbRa5jxlQbsjKsA5CSUW1BslHbr5i+RKKUVvpPRP/",
+	"PNwMrXO1QdLC2az1LtwduNPF31aDkt3XlYuyXvEIblyBZKJQGRHSohrkghdkLkVdvUKGDKtKb4iGB03W",
+	"C5BghkkwDJoDM//v0JktMaJPUPLw/g/5GGdSrKLLS7HGSUcRQg+/a7GObV2L6BI1R+YYeR1XeM3uLSPe",
+	"zWhZEsYJF/1XnEQZczJcOwu36I4VgNnawxBamGNtYcYKPHfeOpjZoYqJdUKBPQ6VQLjQRLFVVW7MQUso",
+	"DCqZXxY1jGZBN6XQMZDjK4js4d8cyExIAjRfEAuWvda6wde1tWAP9g42YRseJFEgOxmjx9VAsQLiorEj",
+	"OhaS+JwamgRFCzWaG0kQ+HdiTVaUbxymMU3Woi4LounSUPuRZG3JeBHFg5JxiAshKMtFD4cCgBf8cVvR",
+	"AzkY7ACQILQoXjlKxGaEG7qUU24P6FdwJ91GY7pRuyUYPL0b3Owr8zfooJB58dXeRAwRvg9an5cQE9Q4",
+	"DtI0sFeglCPuw0dxO3WrNB8O7/YjPEQk0EaH3b6j///6h8tXhGlF7NNCpU2TM1qxs/sXZ82nJ/bvp0bA",
+	"NlfU0j6NEhPTP3tHam0jfoqS3RstKiJW6vGiGJuD0tEn4N8GcKN2WEZu5qDTsg3X5gPuVKkkQxqxH2S3",
+	"qedVgpHg6rI0z2QR+DfuyApkzcVEnkUc+3HXgbtY2AW4RAHPZjOQwHO4dHjbBb9i8wji/JkIXm4MHzRb",
+	"LqkGmZGTzi8NLWRWtvAwJ5Ns8udJNjmJAlw79B0+J+7HDR4+T0RF8ULGGHmVcRgvd/SgmBQ99hY3W7KD",
+	"3VH0zKKe6tjLieJvLviMyRW0WcVUiBIoN3+eixT5WtCk/uDYREmVJoV7yqdRuCrGc+iAoqAaTjRDvN11",
+	"9xxNGLhFu5/2cWKgeWN2coMicYTtuj+QKeg1ACd6LUgpxFJl5Pz0hXmRKyHhFTk3hHFtuLyVsOU9ywEN",
+	"YEpTabQ98147XLoQ9RQpTLD2/O2vLzvmnoZkcmtfMdt9yGsFQzJez1hgzZZzyQrC0YrJtGezfVlfcIhy",
+	"Vy6sat2i6d/EDYoVqhq732iQutwH0Yt5qErKqedLfasJLxifj39/b+0HsYfnJZxtOh6MFdt/qss47VcA",
+	"EWr40wLQ+tnIMcrCvQXv1gtTwDW4V7C9grd0DArAXvhVGqrxULrRUMVAdA+yYLne9fmPblj/up1AhbBp",
+	"JgsAbh3YbzhrbjiGG2+huK4jaDHA3hPGtEaQdWZKQ6kokTXHFytqTSiZSqDLkSK2oXBPIeRu636jbqLo",
+	"4Zmz03TP3pdfkAFmnnRkSEXNNgwd3UOc6W3TiQ+4WHxzZcw2QStdSxi0CaTMCm3b1+Ee/UJYGA59/s6M",
+	"ecwmrNhDJIijmKEXXyliBnjxp+s6ik2mdMzi8Mb7GQyeLigvTla0AGKGO8MXXQFherxt2C4UAdJKFGzG",
+	"enawAW7cWOWG1vtgxiQ1y7dSrKwDpaS5gZkUHSNKjDz3eLYVkHNReIMqsUPjs6QpeUOEIxeKM5q7XAtZ",
+	"xDVfxf4j8vU/jMg9kpjsR+ufSaVZ0ei+uPUWAuyi2sPUmpVwFbVZBvwc+ZzLqOTMR+kFdonU/j5KRssY",
+	"Q1Epy1/L1GxNMdyIhnwOkkyBWPPv6DeYOtrMkdMx33q1s7vNa7FumYtoUYxGvUMIDlpoWo6f5qMZvtNm",
+	"5zRzLyk4VdYtlbXuLH7ZlidELDYFJNShnimn/aeaj3VYzCW1C3gGPZViiQLRmkpuJnSSdow5S2vXHXNv",
+	"g7JjPU8ISD0QIzD8nrvymZsiBtt3QEtL03smAk11rdpnF8voMV34wAgl387YfBHdjojJSVSPZ2cJBRl4",
+	"AcXdPhPZL9aL+HyjBQzG4yq519BixtdFwqOhWTl+/+sFK+FOdUXEsIEBRsK4R2uEZmbAH7ur994J3X+U",
+	"3pU07NTBUeZBeikz5q1vG8zbHpu2VX40xUZnQITida2pW4B0to8+/9vpUyu8BWfQyISDepJyzx4wNSqN",
+	"NVKgrhMM98+VqK2rOe5doErf+TCQbQ7VKF59ExEURMJMglpkhM4p40qT9YLlC+svV+id0uN90m4jOOOu",
+	"o167YUOW3m5M1ygIXvlPoqYIDMFJ2CLyBZqik8YFppUVmglTcbuCkXXH7/S6jsskit7vSf3sFwliqplO",
+	"SOAtbjDKlL4Zrb7aNbMQ8uRwt1my845bR26dpX0nLTdt64F38MND39OoHTIz0sMfqFxGhOZEvE4afRKR",
+	"PHZ4cvVDiOyWrB9BZr8M2nFP1FgARGjMjahlDgT/GtXVtLhzMlYkFEHchWljH2r/LrcPs71vH4j1PLkE",
+	"g0HvBsxdbsT+Grz70OuuIx6e/8LrqqkpW+rpNltMn2S0cLT/WZPS0bAQPR40ASYRcYRpMoWcrsCb42dC",
+	"EmrNwzpEF1rYoQJHVcMWozicBnBMQENq5tV9H4nUvsq2zt+7wq5GYG0FbcTJGnNmF1U/xZ/EIUjNUIjj",
+	"s6mNEBFCnGNg546QORf3bMCCDly2gpHCCuoM45F5MDLQOnmoHLu2ZYhjvdjeIzjk+BNi6ZE5xBXNncdp",
+	"VLjfOrUCRicBcB9K2VpqbLTfOLEr4qhZsqqKYoCFH6G8ICXjS6dp5M5QZN417hMKQnVG6BNCem/c2vGQ",
+	"Kqn3wZ1RspMXlvzsHkO7glAID3YYZK8uC48lOGc97GLv7YMzIw97OErQGuRdTpW1URhpSwtcEx40cCfJ",
+	"5aLa3K2MKJVNVAVlaW0tWoi7AqBy/1ULWpZijdrqnarzxR06TD49OaKpr3JqwngkwGkwninCNpYAlWoc",
+	"iTMpVlZzZXw+OgikFwIVv4J13H7CIgfXsgaMDVbtUK2MYOoBEbWO6yN7OJYdp+6NtN7yEGiUDdg5uht+",
+	"r0lJK2UpYzd6bg87SGrO9QJ4AMRXimCUDbEvIAaJuLuUJS/mytOrvrFaQq6FFS77ar8SZa0RPRc+RcWF",
+	"KXylyIoa/Il7/+Ee5OZONRESQ0SpE00xpDkr0NpActy0Nzg6zBtX6prjx8D271rnYtUxwK4p05YWyJo7",
+	"C2yQsJDQCaRQ2WRGWYn/wZQaWVe6Q7iaY11FL+ZZIDwkpLob2Zo7BrfGXhELHLRJS5/3CI6zv9jppnaB",
+	"IUE1j1qLaVmnpGvnYTX7I0pTXiiUr7lY7yaS3khgBmXhlH69KJDiD5JKye6dsyHpPDKCkNKsLMkUGJ+T",
+	"tWRaQ8Ip3HnisafKdZRxbAz/WVAjLFnqbIdmPpBbzAgtS5cuolpsyn42jjCMDJ2KR0FtRTptcXuR0zKK",
+	"B2jVK52IPqwiiCVqikypXdeyBhf47kRn3RgnzVJNRmMBOSs6sc9tsTUZI7pDsNx69HHgWgyyV7qqlZUr",
+	"YaYJLYWNnx8J7RB111vH/NryM2Yj2IUmYe/78M1NEi1js44PQmm/ia4k+hRilwrnLkDTmByBtGZBqwo4",
+	"FBmSmApEVSYC6ZwaGqNXghSCULTOs7iJyuUwRrDhDc0XxNI6jArphpaMi0/dCmlPpGrUiWTFtBnXU/xY",
+	"lMYrUkt+8YuQ9/Bw4Q548eH1D292I4Ejz96UGzyC7qpi13uNkQvfeadtIhFzhMKYjAzs7TGESqRzCa4b",
+	"t0iPeag7MRuvwlG1TNvYrTacimSx7hennDt9XWEQEa+s6D4qydEj0JBZsjVqP+t+wm82jNIuYyDmTktv",
+	"8almlzFWFTN2CDwu9T16TznlgrOclk6d0EHMwfkIJqvGOXXaY9BOuhznFGo9oVjEmFUk4iKh0He1grHm",
+	"XB5yykcMFrzcpNMolLef4iOxhlbDH18F9kOmVAFG53l9cLxrtusEfHp4YyXhnok6Qt+/tzccgtk6D9aF",
+	"E+YLmkiOqqSYS5rInWx8oWPI3vjEFjP0biXuY8YxDEny7lxEY3ek8VFx+5m3jhKF1Ggs3tQdLrCBaxac",
+	"bRHKFyOamaP7LYIes7j5d9bcbmN568dDtRKQwxPs+Sk7hCmQoQF2FQ/zHQy/PmDsbjRP3UiTlFQgleDE",
+	"DLEmt+iTaGJrv3iEbNLnNGCENm9pCZXe5+1JoGMp7R4OrcO8pGzicli8bpfXUgLvYOin55qpk5GsAc1r",
+	"5TPhLLTakG69n0E/fes9HMKJ1X5eR/Bjmem5tgVJnueBHpem7DgW0kDn7SRKWGUafR4r4Po0EeqWjHIY",
+	"lZG8ihvWk07qlP6SiJ1oqx1tt0fjVY3DP7DbAwj7+9zXsHqwRwYtjr0rnMfviG7M8fL0+L3sEWiZwr4B",
+	"Hd56e0pA335FVVwYF40heogSeHt1o/gnVnVWarOmkARzQZgmM8rKRNZE0DdHKbq/1o6lj4iVu3aj9xMV",
+	"lXaEc9suXwqxdBZ6oEXHQu9+MHf/Kf7Q95MRHRjdE0npEboL8fHOWvMJ4/M4YY+FZ3hC49GlIxCG99+I",
+	"ixaK7fJM4W1sZXu33nDn4AMk6zDMLURUHp6xdRAwTV/7hdvuMVCDF6iS8IIYHFGvrAlkYU3zdGMUR6sq",
+	"jrd4JjRSugTyS416DyiHVRnRC6aI4DkMa54r+vDe/vFFp6JCY6CzQWqjddDu5n6kZW2ZdqPSRopQxXTX",
+	"6zqmDwyGpISSTK4cii9QRHUwrcu6BFICNZckRlui+o6DptAHTuVUIXM/d8y8HHv9mHGprWCo6ArufCW5",
+	"qMchmuh3Gc3uw+RwdKQ4PxTWBuo4W9uGjNks7hEYV/zAmcSdU81VCTFzDpkguz7DZ/gaiBbml4ZWZ/ia",
+	"VkwpZ3Cxf5oLDr9V6vwNm/P3/JLxSChX6X67s+rKMg7BJg6oO29S2xunylgVxoyNrloKvV/lmaKGJ0hi",
+	"401hyTyUcYmMTdWmrXQkV+emK26ngHLjV2vVcrH++9J+7h2AmUMl86eQjmVUUAOobAJYbCGui26t0Q9z",
+	"ssYvcw5dS+7+63+prAcrrBk8xYbx39lkj2xS8yUXa55YH6qYnwqdkXESsg/VilOndLLsqAJM+HmIPvJ7",
+	"jd5iW15KVX/Yw4SUeIfx9+anT2wsFrw928Oa5IoXPDPbsxTzuKCKLuoX5+cZ3iiHNShtNeMDVAuNZ2Ka",
+	"vWQIgxjIrBFoN51qyTlxu/HrYDLe7bXKbPitYvNEhF0d0adeozN/Rcvd3seGItWr+KnjCcXtSggj7aBQ",
+	"FsNVFvdMjXtWeltgCrtwFBWGAxt+zf3DzrINCHmUMe072a2+dr84RJbUFra47KBkDlA4nNtxo8gFjEli",
+	"2Vt/J6Ok72Ci2zcmPIAjZXjbJ3p5lCLsQZDW+/D8u7W+cQJPHmqyj6id3s3zHFHurmVU2gYgZpU5O6kW",
+	"xADMKJ+Ghtnyeza4dsp4kXBohMLkTy4k/ut2gG0WDdw8voqZTdRCrDvnmdCybFWKsz/tKrLbK6P7tMqD",
+	"PzZpNUGlHFw3Jq79CJLNXDXyWCYJjK437CoE3TnZcdwnC4iVZuv6lVFwaHlit6MTDA7GRctR6ow/pZ8p",
+	"AWwVBdGuvOq06/HA+ar7xK30AJDILg0OqVia6QCQDmGT8/A+gk3uR5HTaV3SqLxspJpY0d8ZwbA9tDLs",
+	"wUwSMlJJ+bym833VWJVL3+4ifLSl1/sUkIhqT/UoXcNZpXB8DICRKmzTwRiTPcoJ9EoSkSXjhS0HAGUR",
+	"N/p1OTPen99TA7I2zD/FZlGQ15LpzY25O5ezC8q/KGwfkQuxZNA0kLDhgXd+WHOaiv0LXJkZRwoRI5A2",
+	"AZUYneHGLrSubB8HxmcizoTfffx4RXLBtaR5oIr/xMW9XeqUfGQrV3fg+u135Ntvv/17ZnuY4C9vue8D",
+	"QZzXhhQir1c22LpkSivXzmVDKCeior/WQKzgkblILjfRzbvXJ9/85a9GNV/AA/WaCXnts0owlYMpYlil",
+	"rVbXjgxzdbtv+f/7+Pbkb5k9lyhJvqDmeD45zTAsVVK1AEVA5bSCgvzp9vbhw4eM3N7Wnz88mn9vb78+",
+	"vUULKsuBW9+9u5wf3n+cZJNalg7I6uLsTFTAFWZcnwo5P3MfnRkRpfG0TixkW0n3F5MXaAKtgNOKTS4m",
+	"356en37r/KmIKb7usLWy4K/mVh4xzwCZ6/sCbRpKt33dvVz8i5/j9KQZcmY7vTx+6nUa+eb8fKDLyHZ3",
+	"kefGAgRn/U6fUYIMb3cuMZiuJeUKSYg6dcKsz+SI7SiA4Mx3Wnm0KvQKiXtjdmjN2ykM7vMLUMBVMcuE",
+	"mdDfbpPGEL3cGy2Brt7YQVv3Gm0hdEmVPsEvTt5/P9SoaXQ7nd2IoeFB26OcKNxxFzMiHaJ6Qd14QKzm",
+	"V5BbdIXeTsifCqptFW5yKcTy64zcTqRQGmTnj5yEAhIXqD+4MdzZJ/E794q6s7a71djZrWutO8r52762",
+	"Zn4zSIG+nVy4vBKbPWGt/xn6A2458nW9YHxOKIe1oSfPx7xLdt/kslCFZBrkiQKu3a9PyTXkgnPINWbX",
+	"GDLZQQe7TV/+to2HFlsHicx7O2Rf6uK6fz1mX4oO7azRYc01cWrhX+10g9j4VIrxmE0qZ4zpAvI7CVTD",
+	"+1Y/LlD6H6LYHOyIvRL4j13qqWUNj1sAfnFYAA8C95S8D8V7FlSRKQBv8sMJmzUN1SqhFHNZMpG+dbF9",
+	"uGFnOMZtY//b23oYZ5/x38fkA/m/oJtLPSbyDsP2SwNqX2LQNKozz9yZiHosj96H97Hn5K5znyE16ZrU",
+	"jTpKVnRD5oaqNoF73h2Pj58EwLrQiGB3dz7tWMM7CS5la4v/tWwI+3De3weJ+K+Mxm0ua9CPUCOxDfS/",
+	"JJi4HAYwRZZQ6VdtWQ87TGHgP1nR5QDP9aRllKD/VBH/d8WEG5fJNg68tipjU6zvMBK7lczX2OrJtp9z",
+	"mZi36J6+nWStJI1UXb7TybPo3cDN264NjcH0OTQ1LnbYFS6FUr81h3r+hbrDNFlhLu+JEwwmaMrtGPq9",
+	"CXUTjczsohJsKRG9AE4EH36UogpmsMNfSrV5riTYVbr3qGsfV59/J4Kiob6/OScw19OXGLRwvKElyjbZ",
+	"RRbz2D1w138k9LgU611o1rQ6TMmXoR3iFhFKOSltYYmvlPuxoJtX7r2YH8E35xQcXNQeUzbKzQUgxsQb",
+	"14Qn0s7WN114auflrXOIgm7GbwzbAh1+W8dkhOFGE89gLllxKA6IXXHErLl1F45r29MoUog1RwOHRRpF",
+	"aC6FUkfjeUW3NVUU6b+zrmHnt0kZwOIIeqj+y9nnOH0yMt6zcXPMDn4XmNpuJJZAVuzIZTBsKvTiEFh7",
+	"STdYSMVJ2WpbDieKFeheMP9mtuPIdIP/Hg1vbZykc+eVYOMiu2j7vRSV6101CmNDh6g9upHHZwqVhMbP",
+	"tI01L9NJIQbXAwFBgfkg5IkuAdvjI8zQTfPM6xu2voW7OYZu7SYfJU29jBZWQxhjMO4hgGv3Qyg26M2I",
+	"Eq4OvNi+UMYxzWdATAlhVkkF9a1vCb0b7VsFVkdBNvRy2UekiC3sA6vHLRtazjxVjnntG+jkohiwGvlG",
+	"M89212Tb3YXLTaoHQLdbeGxnGFd0EGvW0MZ6PddjG3Htwo+xkdfWXKMXrmigoQSUcZWZN0H5htjymySn",
+	"KnmDv3b2tjO2bPxW/8e0MyjYWm8f3hSnupa0JEIWIG3gnT6e1SaEiCWJ4TthA0cO6FYPGcaj3Oq+q1s/",
+	"JGY/53x8lqhT3qdAj3XOIwwPhQm+KCvVGDyKTjzbTdjoNcGu95dzOwZ3elRBAwF3HDHDl6z9wlabZs34",
+	"XR7iKt+hrc4X1iVComblYoFCe3msekJLCbTYuDAADE0iL8//PijDIJacfTb/PA5J8W94Ee5vH/n4l7qY",
+	"Q+ELdGMQ/OFE5WsogaI411RE9iHTz0NlLyu5vCDPcxsMPoQyPUBNXY5PkpZeYt7NoOELxQmNNn5UFZlC",
+	"KGXB2tvps+hbjOP6XylXDzTF3X2FlQSD/2/E4n0Lg0EOf+CgK+tuaybtFFv5SjWp5b1QK/IvqDSm5M6F",
+	"KI4mCTj/0NH8BMhMrkOZrWPwk35VC8dXOjj0zaFXS3GS0AfLVccwT9WVrT4ENr1WS9eAxDv2yL+5b0RC",
+	"DTn1fGXmaITNtVPkF8E4ygxpXFA+aTJlxr9x5VtHaMiO6KSp754l4o9KF+y5EjfqwngROIe4wp+cFIA5",
+	"w4YaYFa+YYknyA+dbSEjPqMMRUCfgZb5MWhXbMRDlxCC9S9mcDx6oSVzlcUOTyw+ys1bm6k6yCt/8v3w",
+	"LdRsOZ8pkEJihZQBnhn+sBfjPDAOjyGAItcQj0cNQsuUcYqbjUSofrmAmKYnb+T1vG9j89qh/VoKH9/J",
+	"tMXfteuz1Op9ewCtCsrSzuwRJBcrsIWXO9J4Uzx8A/qUfBA2+JUp86aMOj5MNP1THJQA026gP5L41M5n",
+	"GhShPEwOJz/ZxMtkVFM0VP04BNCl0EWv+s1DVVLGxxCxj95eFyVW2QC1ykKVI5tS8mWp15FQCyHHbRRR",
+	"LMie5gtbZigE2GrJoOiQD0UP53JeL4RhLXRjwyacDOCImQ2uRCLCAWyjKHhgh0Q6RIZhmnJlh/yGmS+2",
+	"ncZhU17swZ8dxN5NPlAa01rs3PaSBrSVK1eZ9Ei2Lwe1L2v8ai2agPlBtJOiINRNZ+OLfM8HW4mqZNYs",
+	"Zut3Ewt8rPJdinWfz9rbOvuM/w5GrzcXdiTqdDzo7U0vcCspeuGBdYYNXPYX0tuTD78RbNFyRHy1LWC2",
+	"AR6aBmH3QEXXp+S1S8iwnfsod237sMUIFM6+6sozZkirvb31IMTF7AMLrtldcGG2xNUaZKvBGO52QVUw",
+	"3KevrvItip5zc7HkhCuaH5W0XY0ma+d/MLJ2A5osxJqImQYebpqpTmtIFESANwG9DPtIcm3z3bQu+xfv",
+	"Vfazz+5/g0TONyA5IjT9EknTlqs58YVIndvOB1cZ8NMg6EbEd7SKdv/BFbF+NfMvnYyApHYG3vLkO/+j",
+	"KUooILbuCv7C0Nsa00sZd/5u6+N+gqw8iBAtM/YABvhRo2yYvrbvQeJa/lj41RQTHsStAPaEAv7MBMYw",
+	"vXnn+N8dJLJxMxwXMjus/4cjkRG/puw4Uw7t2lRszk8YP8FuyCiHDEiBrVKtR5QFW6uk43eXh6BwP2A0",
+	"J07nSoizOVeor0ylWCuQ2C7XVoBuI2rLKp6ybH/fLiV0DPmrU2PtC8thSRPwTx3TruELLZOvjaNXjaHL",
+	"Wvna1U2ff6f/rIs5dEtcdDpEYomXTp5Myy6MGxphE77vlQ2LUiisLbZxTOyouWydKmbRW2lyirEhlY0/",
+	"arxJNsvGF+9EiBTC9nA/TCiIGVxraO3AlR7xkl0Pvp0aVSn636pkdUzgNqskyNFayMNFhuFk7goCktp0",
+	"LdeCFp0pzd25Ek9tUc2asG2JdpvrgcBdAC1tvd0URN/ZEUeEplshAUlfZlzW3GGEr0s1ufj505a7R/fL",
+	"k+N35ANAgd3jsP7UqV2sNdFnX5jq509G/gp1rn7+ZKQsW6vEsmNbP+nMyJ7/GQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

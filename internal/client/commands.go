@@ -17,7 +17,7 @@ func Commands() []Command {
 	return []Command{
 		{"demo", "", "Make the demo share and load it into the running service.", "jorvex demo", demoCommand},
 		{"sign-in", "", "Print a link that signs one browser in to the console, once.", "jorvex sign-in", signIn},
-		{"place", "list | show NAME | add NAME DIRECTORY", "List places, show one, or add one.", "jorvex place list", place},
+		{"place", "list | show NAME | add NAME DIRECTORY | pace NAME", "List places, show one, add one, or set how often it is looked at.", "jorvex place pace skerry-share -every 1m -settle 30s", place},
 		{"input", inputVerbs, "List inputs; show, add, save, copy, rename or move a definition; list, compare or restore its versions.", "jorvex input show daily-loadings > mine.yaml", input},
 		{"look", "[PLACE]", "Look at a place now, or at all.", "jorvex look skerry-share", look},
 		{"files", "INPUT | -try FILE", "List the roster: every file with its verdict, state and reason. Or try a definition that is not saved.", "jorvex files daily-loadings -near", files},
@@ -139,7 +139,9 @@ func sub(c *Call, verbs map[string]int) (string, []string, error) {
 
 func place(ctx context.Context, c *Call) error {
 	c.listing()
-	verb, args, err := sub(c, map[string]int{"list": 0, "show": 1, "add": 2})
+	every := c.Flags.Duration("every", 0, "add, pace: `time` between two looks; 0 is what the service was started with")
+	settle := c.Flags.Duration("settle", 0, "add, pace: `time` a file must be left alone for to be read; 0 is what the service was started with")
+	verb, args, err := sub(c, map[string]int{"list": 0, "show": 1, "add": 2, "pace": 1})
 	if err != nil {
 		return err
 	}
@@ -171,11 +173,19 @@ func place(ctx context.Context, c *Call) error {
 			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
 		}
 	case "add":
-		answer, err := service.CreatePlaceWithResponse(ctx, api.NewPlace{Name: args[0], Directory: args[1]})
+		answer, err := service.CreatePlaceWithResponse(ctx, api.NewPlace{Name: args[0], Directory: args[1], EverySeconds: every.Seconds(), SettleSeconds: settle.Seconds()})
 		if err != nil {
 			return unreachable(err)
 		}
 		if shown = answer.JSON201; shown == nil {
+			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		}
+	case "pace":
+		answer, err := service.PacePlaceWithResponse(ctx, args[0], api.Pace{EverySeconds: every.Seconds(), SettleSeconds: settle.Seconds()})
+		if err != nil {
+			return unreachable(err)
+		}
+		if shown = answer.JSON200; shown == nil {
 			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
 		}
 	}
@@ -187,12 +197,15 @@ func place(ctx context.Context, c *Call) error {
 	t.row("directory", shown.Directory)
 	t.row("reachable", reachable(*shown))
 	t.row("watched", watchedBy(*shown))
+	t.row("pace", fmt.Sprintf("a look every %s; a file is settled once left alone for %s", seconds(shown.EverySeconds), seconds(shown.SettleSeconds)))
 	t.print(c.Stdout)
 	if !shown.LastLook.Ended.IsZero() {
 		c.printLook(shown.LastLook)
 	}
 	return nil
 }
+
+func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
 func reachable(p api.Place) string {
 	if p.Reachable {

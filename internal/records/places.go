@@ -14,7 +14,14 @@ type Place struct {
 	Reachable bool
 	Why       string
 	Since     *time.Time
+	EveryMS   int64 // between two looks; 0 is the service's own
+	SettleMS  int64 // that a file must be left alone for; 0 is the service's own
 }
+
+// Every is the time between two looks, and Settle the time a file must be left
+// alone for; 0 is the service's own.
+func (p Place) Every() time.Duration  { return time.Duration(p.EveryMS) * time.Millisecond }
+func (p Place) Settle() time.Duration { return time.Duration(p.SettleMS) * time.Millisecond }
 
 // Look is one pass over a place.
 type Look struct {
@@ -33,12 +40,19 @@ type Skipped struct {
 }
 
 // CreatePlace records a place. A name that is taken is ErrExists.
-func (s *Store) CreatePlace(ctx context.Context, name, kind, directory string) (Place, error) {
-	p, err := one[Place](s.Pool.Query(ctx, "INSERT INTO places (name, kind, directory) VALUES ($1, $2, $3) RETURNING *", name, kind, directory))
+func (s *Store) CreatePlace(ctx context.Context, p Place) (Place, error) {
+	p, err := one[Place](s.Pool.Query(ctx, "INSERT INTO places (name, kind, directory, every_ms, settle_ms) VALUES ($1, $2, $3, $4, $5) RETURNING *",
+		p.Name, p.Kind, p.Directory, p.EveryMS, p.SettleMS))
 	if isUnique(err) {
 		err = ErrExists
 	}
 	return p, err
+}
+
+// PacePlace sets how often a place is looked at, and how long files in it must
+// be left alone for.
+func (s *Store) PacePlace(ctx context.Context, id, everyMS, settleMS int64) (Place, error) {
+	return one[Place](s.Pool.Query(ctx, "UPDATE places SET every_ms = $2, settle_ms = $3 WHERE id = $1 RETURNING *", id, everyMS, settleMS))
 }
 
 // Places lists all places by name.

@@ -37,7 +37,7 @@ func input(t *testing.T, s *records.Store, name string, deliveries ...records.De
 	t.Helper()
 	place, err := s.Place(t.Context(), "share")
 	if errors.Is(err, records.ErrNotFound) {
-		place, err = s.CreatePlace(t.Context(), "share", "local", "/srv/share")
+		place, err = s.CreatePlace(t.Context(), records.Place{Name: "share", Kind: "local", Directory: "/srv/share"})
 	}
 	require.NoError(t, err)
 	_, err = s.CreateInput(t.Context(), records.NewDefinition{Name: name, Text: "v1", Layout: "l", PlaceID: place.ID, At: now, By: "local", Deliveries: deliveries})

@@ -46,6 +46,7 @@ func (s *server) placeWithLook(ctx context.Context, p records.Place) (api.Place,
 		return shown, err
 	}
 	shown.Events, shown.Arriving, shown.Missing = standing.Events, standing.Arriving, standing.Missing
+	shown.EverySeconds, shown.SettleSeconds = standing.Every.Seconds(), standing.Settle.Seconds()
 	look, err := s.Store.LastLook(ctx, p.ID)
 	if errors.Is(err, records.ErrNotFound) {
 		return shown, nil
@@ -80,7 +81,11 @@ func (s *server) CreatePlace(ctx context.Context, request api.CreatePlaceRequest
 	if _, err := s.Allowed.Local(request.Body.Directory); err != nil {
 		return nil, err
 	}
-	p, err := s.Store.CreatePlace(ctx, name, "local", request.Body.Directory)
+	p := records.Place{Name: name, Kind: "local", Directory: request.Body.Directory}
+	if err := setPace(&p, request.Body.EverySeconds, request.Body.SettleSeconds); err != nil {
+		return nil, err
+	}
+	p, err := s.Store.CreatePlace(ctx, p)
 	if errors.Is(err, records.ErrExists) {
 		return nil, newProblem(http.StatusConflict, "exists", "The name is taken", "choose another name", "there is a place %q already", name)
 	}
@@ -95,6 +100,37 @@ func (s *server) CreatePlace(ctx context.Context, request api.CreatePlaceRequest
 	}
 	shown, err := s.placeWithLook(ctx, p)
 	return api.CreatePlace201JSONResponse(shown), err
+}
+
+// setPace takes a place's pace from seconds.
+func setPace(p *records.Place, every, settle float64) error {
+	const least = 0.1
+	for name, seconds := range map[string]float64{"every_seconds": every, "settle_seconds": settle} {
+		if seconds > 0 && seconds < least {
+			return newProblem(http.StatusUnprocessableEntity, "bad-pace", "The pace cannot be used", "", "%s is %g; it is %g or more, or 0 for what the service was started with", name, seconds, least)
+		}
+	}
+	p.EveryMS, p.SettleMS = int64(every*1000), int64(settle*1000)
+	return nil
+}
+
+// PacePlace implements the contract.
+func (s *server) PacePlace(ctx context.Context, request api.PacePlaceRequestObject) (api.PacePlaceResponseObject, error) {
+	p, err := s.place(ctx, request.Place)
+	if err != nil {
+		return nil, err
+	}
+	if err := setPace(&p, request.Body.EverySeconds, request.Body.SettleSeconds); err != nil {
+		return nil, err
+	}
+	if p, err = s.Store.PacePlace(ctx, p.ID, p.EveryMS, p.SettleMS); err != nil {
+		return nil, err
+	}
+	if err := s.Watcher.Pace(ctx, p); err != nil {
+		return nil, err
+	}
+	shown, err := s.placeWithLook(ctx, p)
+	return api.PacePlace200JSONResponse(shown), err
 }
 
 // GetPlace implements the contract.

@@ -124,7 +124,7 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 	machine, _ := os.Hostname()
 	broker := events.NewBroker(strconv.FormatInt(time.Now().UnixNano(), 36))
 	watcher := &watch.Watcher{Store: store, Vault: kept, Allowed: places.Allowed(c.Allowed), Deliveries: c.Deliveries, Events: broker, Clock: c.Clock, Log: c.Log,
-		Settle: c.Settle, Eventless: c.Eventless}
+		Every: c.Interval, Settle: c.Settle, Eventless: c.Eventless}
 	runner := &refresh.Runner{Store: store, Watcher: watcher, Vault: kept, Folder: folder, Scratch: filepath.Join(c.Data, "scratch"),
 		Events: broker, Clock: c.Clock, Log: c.Log, Machine: machine, Program: c.Version}
 
@@ -154,7 +154,7 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 		}
 		return nil
 	})
-	group.Go(func() error { return watcher.Run(groupCtx, c.Interval) })
+	group.Go(func() error { return watcher.Run(groupCtx) })
 	group.Go(func() error {
 		if err := store.KeepLease(groupCtx, c.Log); err != nil {
 			return &StartError{"another Jorvex service has taken the database over while it was away; this one ends"}

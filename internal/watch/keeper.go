@@ -10,13 +10,14 @@ import (
 	"time"
 
 	"jorvex/internal/core/changes"
+	"jorvex/internal/core/filename"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
 )
 
 // Run watches every place until ctx ends: by its events where it has them, and
-// by a look once in an interval.
-func (w *Watcher) Run(ctx context.Context, interval time.Duration) error {
+// by looks at its own pace.
+func (w *Watcher) Run(ctx context.Context) error {
 	var group sync.WaitGroup
 	defer group.Wait()
 	kept := map[int64]bool{}
@@ -29,13 +30,13 @@ func (w *Watcher) Run(ctx context.Context, interval time.Duration) error {
 			if !kept[p.ID] {
 				kept[p.ID] = true
 				k := &keeper{Watcher: w, place: p, added: map[string]bool{}}
-				group.Go(func() { k.run(ctx, interval) })
+				group.Go(func() { k.run(ctx) })
 			}
 		}
 		select {
 		case <-ctx.Done():
 			return nil
-		case <-time.After(min(interval, 2*time.Second)):
+		case <-time.After(min(w.Every, attentive)):
 		}
 	}
 }
@@ -55,20 +56,25 @@ const (
 	gatheredFor = 400 * time.Millisecond
 )
 
-func (k *keeper) run(ctx context.Context, interval time.Duration) {
+// attentive is how soon a new place, or another pace, is taken up.
+const attentive = 2 * time.Second
+
+func (k *keeper) run(ctx context.Context) {
 	defer func() {
 		if k.feed != nil {
 			_ = k.feed.Close()
 		}
 	}()
-	next := time.Now()
+	var last time.Time
 	for ctx.Err() == nil {
+		next := last.Add(k.every())
 		var changed <-chan places.Change
 		if k.feed != nil {
 			changed = k.feed.Changed()
 		}
-		wait := time.Until(next)
-		if due, is := k.due(); is {
+		wait := min(time.Until(next), attentive)
+		due, is := k.due()
+		if is {
 			wait = min(wait, time.Until(due))
 		}
 		select {
@@ -81,21 +87,37 @@ func (k *keeper) run(ctx context.Context, interval time.Duration) {
 			}
 			folders, lost := k.gather(ctx, c)
 			if lost {
-				next = time.Now() // a look at everything puts it right
+				last = time.Time{} // a look at everything puts it right
 				continue
 			}
 			k.try(ctx, func() error { return k.touch(ctx, folders) })
 		case <-time.After(max(0, wait)):
-			if time.Now().Before(next) {
-				k.try(ctx, func() error { return k.touch(ctx, k.dueFolders()) })
+			if now := time.Now(); now.Before(next) {
+				if is && !now.Before(due) {
+					k.try(ctx, func() error { return k.touch(ctx, k.dueFolders()) })
+				}
 				continue
 			}
 			k.listen(ctx)
 			k.try(ctx, func() error { _, err := k.Look(ctx, k.place); return err })
 			k.listen(ctx)
-			next = time.Now().Add(interval)
+			last = time.Now()
 		}
 	}
+}
+
+// every is the time between two looks.
+func (k *keeper) every() time.Duration {
+	k.mu.Lock()
+	at := k.places[k.place.ID]
+	k.mu.Unlock()
+	if at == nil {
+		every, _ := k.pace(k.place)
+		return every
+	}
+	at.state.RLock()
+	defer at.state.RUnlock()
+	return at.every
 }
 
 func (k *keeper) try(ctx context.Context, do func() error) {
@@ -197,7 +219,7 @@ func (at *watched) folders() []string {
 
 // comparison prepares to hold a listing against what is known.
 func (w *Watcher) comparison(at *watched) *comparison {
-	return &comparison{old: at.snapshot, seen: make(map[string][]file, len(at.snapshot.folders)), now: time.Now(), span: w.Settle, missing: maps.Clone(at.missing)}
+	return &comparison{old: at.snapshot, seen: make(map[string][]file, len(at.snapshot.folders)), now: time.Now(), span: at.settle, missing: maps.Clone(at.missing)}
 }
 
 // apply records what a comparison found, and makes it what is known.
@@ -210,21 +232,43 @@ func (w *Watcher) apply(ctx context.Context, place int64, at *watched, c *compar
 	at.snapshot, at.missing = &snapshot{c.seen}, c.missing
 	settled := w.arrivals(at, c)
 	at.state.Unlock()
-	if len(c.added)+len(c.altered) > 0 || settled {
-		clear(at.settled)
-	}
+	at.unsettle(c, settled)
 	return nil
+}
+
+// unsettle has the inputs judged anew that have a file among those that came,
+// changed, went or settled.
+func (at *watched) unsettle(c *comparison, settled []string) {
+	folders := map[string]bool{}
+	for _, list := range [][]records.File{c.added, c.altered} {
+		for i := range list {
+			folder, _ := split(list[i].Path)
+			folders[folder] = true
+		}
+	}
+	for _, path := range settled {
+		folder, _ := split(path)
+		folders[folder] = true
+	}
+	for input, s := range at.settled {
+		for folder := range folders {
+			if _, below := filename.Below(s.folder, join(folder, "x")); below {
+				delete(at.settled, input)
+				break
+			}
+		}
+	}
 }
 
 // old is how long ago a file must have been written and changed for it to count
 // as settled on first sight.
 const old = 10 * time.Minute
 
-// arrivals notes files that came or changed as arriving, and reports whether
-// some have settled since.
-func (w *Watcher) arrivals(at *watched, c *comparison) (settled bool) {
-	if w.Settle <= 0 {
-		return false
+// arrivals notes files that came or changed as arriving, and returns those that
+// have settled since.
+func (w *Watcher) arrivals(at *watched, c *comparison) (settled []string) {
+	if at.settle <= 0 {
+		return nil
 	}
 	for _, list := range [][]records.File{c.added, c.altered} {
 		for i := range list {
@@ -247,9 +291,9 @@ func (w *Watcher) arrivals(at *watched, c *comparison) (settled bool) {
 			delete(at.arriving, path)
 		case f.mark != a.mark:
 			at.arriving[path] = arrival{f.mark, c.now}
-		case c.now.Sub(a.since) >= w.Settle:
+		case c.now.Sub(a.since) >= at.settle:
 			delete(at.arriving, path)
-			settled = true
+			settled = append(settled, path)
 		}
 	}
 	return settled
@@ -265,11 +309,11 @@ func (w *Watcher) fresh(m places.Mark) bool {
 // resume notes the files that were written just before the service started; one
 // that was read had settled.
 func (w *Watcher) resume(at *watched) {
-	if w.Settle <= 0 {
-		return
-	}
 	at.state.Lock()
 	defer at.state.Unlock()
+	if at.settle <= 0 {
+		return
+	}
 	for folder, files := range at.snapshot.folders {
 		for i := range files {
 			f := &files[i]
@@ -289,11 +333,14 @@ func (k *keeper) due() (time.Time, bool) {
 	k.mu.Lock()
 	at := k.places[k.place.ID]
 	k.mu.Unlock()
-	if at == nil || k.Settle <= 0 {
+	if at == nil {
 		return time.Time{}, false
 	}
 	at.state.RLock()
 	defer at.state.RUnlock()
+	if at.settle <= 0 {
+		return time.Time{}, false
+	}
 	var first time.Time
 	for _, a := range at.arriving {
 		if first.IsZero() || a.since.Before(first) {
@@ -308,7 +355,7 @@ func (k *keeper) due() (time.Time, bool) {
 	if _, lists := at.place.(places.Lister); first.IsZero() || !lists {
 		return time.Time{}, false
 	}
-	return first.Add(k.Settle + 5*time.Millisecond), true
+	return first.Add(at.settle + 5*time.Millisecond), true
 }
 
 // dueFolders lists the folders of what arrives or is missed.
@@ -391,6 +438,8 @@ type Standing struct {
 	Events   string // why there are no events, or not of all folders; empty if there are
 	Arriving int    // files that are not settled
 	Missing  int    // files that were not there at the last look
+	Every    time.Duration
+	Settle   time.Duration
 }
 
 // Standing returns how a place is watched.
@@ -401,5 +450,5 @@ func (w *Watcher) Standing(ctx context.Context, place string) (Standing, error) 
 	}
 	at.state.RLock()
 	defer at.state.RUnlock()
-	return Standing{at.events, len(at.arriving), len(at.missing)}, nil
+	return Standing{at.events, len(at.arriving), len(at.missing), at.every, at.settle}, nil
 }

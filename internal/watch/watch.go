@@ -3,6 +3,7 @@
 package watch
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -29,9 +30,10 @@ type Watcher struct {
 	Events     *events.Broker
 	Clock      func() time.Time
 	Log        *slog.Logger
-	// Settle is how long a file must be left alone for to be read, and missed
-	// for to be gone.
-	Settle time.Duration
+	// Every is the time between two looks at a place, and Settle how long a file
+	// must be left alone for to be read, and missed for to be gone. A place may
+	// have its own.
+	Every, Settle time.Duration
 	// Eventless has changes seen by timed looks alone.
 	Eventless bool
 
@@ -58,6 +60,8 @@ type watched struct {
 	arriving  map[string]arrival                  // files that are not settled, by path
 	missing   map[string]time.Time                // since when files are missed, by path
 	events    string                              // why events are not had, or not for all folders
+	every     time.Duration                       // between two looks
+	settle    time.Duration                       // that a file must be left alone for
 }
 
 // arrival is a file with a mark that has not stood for long.
@@ -70,6 +74,7 @@ type arrival struct {
 // definition, and until when if nothing changes.
 type settled struct {
 	version int64
+	folder  string // of the place that its files lie below, raw bytes
 	until   time.Time
 }
 
@@ -99,6 +104,7 @@ func (w *Watcher) enter(ctx context.Context, p records.Place) (*watched, error) 
 		}
 		at = &watched{place: local, directory: p.Directory, reachable: p.Reachable, checks: map[string]map[string]records.Known{}, settled: map[int64]settled{}, lists: map[int64]list{},
 			missing: map[string]time.Time{}, arriving: map[string]arrival{}}
+		at.every, at.settle = w.pace(p)
 		w.places[p.ID] = at
 	}
 	w.mu.Unlock()
@@ -115,6 +121,23 @@ func (w *Watcher) enter(ctx context.Context, p records.Place) (*watched, error) 
 		w.resume(at)
 	}
 	return at, nil
+}
+
+// pace returns how a place is to be watched.
+func (w *Watcher) pace(p records.Place) (every, settle time.Duration) {
+	return cmp.Or(p.Every(), w.Every), cmp.Or(p.Settle(), w.Settle)
+}
+
+// Pace takes up how a place is to be watched from now on.
+func (w *Watcher) Pace(ctx context.Context, p records.Place) error {
+	at, err := w.peek(ctx, p.Name)
+	if err != nil {
+		return err
+	}
+	at.state.Lock()
+	defer at.state.Unlock()
+	at.every, at.settle = w.pace(p)
+	return nil
 }
 
 // Look looks at a place, records what it saw, judges the inputs of the place,
@@ -234,7 +257,7 @@ func (w *Watcher) settle(ctx context.Context, at *watched, in records.Input) err
 			}
 		}
 		if len(view.unread) == 0 {
-			at.settled[in.ID] = settled{in.Version, view.until}
+			at.settled[in.ID] = settled{in.Version, view.Definition.Folder, view.until}
 			return nil
 		}
 		if err := w.check(ctx, at, view); err != nil {

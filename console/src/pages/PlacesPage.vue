@@ -5,7 +5,7 @@ import StateMark from '../parts/StateMark.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
 import { api, take, type Schemas, type Trouble } from '../use/api'
 import { useEvent } from '../use/events'
-import { count, moment, number } from '../use/format'
+import { count, moment, number, span } from '../use/format'
 import { useLoading } from '../use/loading'
 
 const places = ref<Schemas['Place'][]>([])
@@ -44,7 +44,8 @@ async function look(place: string) {
     </div>
     <p v-if="!p.reachable" class="text-error">Since {{ moment(p.since) }}: {{ p.why }}. Its files are unknown, not removed.</p>
     <p>
-      Watched {{ p.events ? `by timed looks: ${p.events}` : 'by events, with timed looks behind them' }}.
+      Watched {{ p.events ? `by looks every ${span(p.every_seconds)}: ${p.events}` : `by events, and a look every ${span(p.every_seconds)}` }}; a file is settled once it is left
+      alone for {{ span(p.settle_seconds) }}.
       <template v-if="p.last_look">
         Last look {{ moment(p.last_look.ended) }}: {{ count(p.last_look.files, 'file') }} in {{ count(p.last_look.folders, 'folder') }}.
       </template>

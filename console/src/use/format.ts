@@ -66,3 +66,10 @@ const leftOut: Record<string, string> = {
 export function whyLeftOut(reason: string): string {
   return leftOut[reason] ?? word(reason)
 }
+
+/** A span of time in its largest unit that keeps it short. */
+export function span(seconds: number): string {
+  if (seconds >= 7200) return count(Math.round(seconds / 3600), 'hour')
+  if (seconds >= 120) return count(Math.round(seconds / 60), 'minute')
+  return count(Math.round(seconds * 10) / 10, 'second')
+}
