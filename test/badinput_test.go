@@ -87,7 +87,8 @@ func TestBadFilesAreTold(t *testing.T) {
 		"no wanted column": {table("one,two", "1,2"), "no row holds the declared headers"},
 		"no required one":  {table("saling,passengers", "SK1,2"), `a required column is not in the header: sailing has none of "sailing"; the nearest is "saling"`},
 		"empty":            {"", "the file is empty"},
-		"binary":           {"\x7fELF\x00\x00", "it has a NUL byte at offset 4"},
+		"binary":           {"\x7fELF\x00\x00\x01\x00", "it is neither text nor"},
+		"a NUL":            {header + "\nSK1,1\x00,1\n", "NUL bytes: the first is at offset"},
 		"an open quote":    {header + "\n\"SK1,10,1\n", "the quote opened in row 2"},
 		"not UTF-8":        {header + "\nSK\xe9,10,1\n", "byte 0xE9 at offset 33"},
 	} {

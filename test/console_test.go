@@ -215,7 +215,7 @@ func TestConsole(t *testing.T) {
 	b.do(chromedp.EmulateViewport(1280, 800))
 	s.Write("loadings/Fennay/2026/loadings 2026-11-20.csv", "<html>Please sign in</html>")
 	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings?state=broken"))
-	b.sees(`broken\s+loadings/Fennay/2026/loadings 2026-11-20.csv\s[\s\S]*the content is not delimited text: it is a web page`)
+	b.sees(`broken\s+loadings/Fennay/2026/loadings 2026-11-20.csv\s[\s\S]*the content is no table that can be read: it is a web page`)
 	b.click("Refresh")
 	b.sees(`loadings 2026-11-20.csv cannot be used[\s\S]*What would let it pass: ask the sender for the data as delimited text`)
 	b.picture("input-stopped", 1280, 800, "light")
@@ -411,7 +411,7 @@ func TestTrustPages(t *testing.T) {
 	b.sees(`picked\s+broken · 27 B[\s\S]*terminal is Coldmere[\s\S]*What it fed\s+receipt 1[\s\S]*broken was same`)
 	b.picture("story", 1280, 900, "dark")
 	b.do(chromedp.Navigate(s.Base + "/places"))
-	b.sees(`skerry-share\s+reachable[\s\S]*Watched by timed looks: this place has no events`)
+	b.sees(`skerry-share\s+reachable[\s\S]*Watched by looks every 1 hour: this place has no events`)
 	require.NoError(t, os.Rename(s.Share, s.Share+"-away"))
 	b.sees(`unreachable[\s\S]*it is not there. Its files are unknown, not removed.`)
 }

@@ -21,11 +21,11 @@ import (
 // never taken for a whole one without a word, and nothing crashes.
 func TestDamagedFiles(t *testing.T) {
 	s := testkit.Start(t, testkit.Options{})
-	s.Write("loadings/Sound/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
 	sound := table(header)
 	for i := range 40 {
 		sound += fmt.Sprintf("SK%04d,\"%d\",%d.5\n", i, 100+i, i)
 	}
+	s.Write("loadings/Sound/loadings 2026-10-05.csv", sound)
 	want := map[string]string{}
 	for tenth := range 10 {
 		path := fmt.Sprintf("loadings/Cut%d/loadings 2026-10-05.csv", tenth)

@@ -158,7 +158,7 @@ func TestGate(t *testing.T) {
 
 	r := s.Run("refresh", "loadings")
 	assert.Equal(t, client.GateStopped, r.Code)
-	assert.Contains(t, r.Err, "2 files cannot be used; the first is loadings/Dunvara/loadings 2026-10-05.csv: the content is not delimited text: it is a zip archive or workbook")
+	assert.Contains(t, r.Err, "2 files cannot be used; the first is loadings/Dunvara/loadings 2026-10-05.csv: the file is cut short: the directory at its end is missing")
 	assert.Contains(t, r.Err, "loadings/Fennay/loadings 2026-10-05.csv: the file is empty")
 	assert.Contains(t, r.Err, "what would let it pass: ")
 	assert.Equal(t, before, s.Delivered("loadings.csv"), "the last delivery stands")

@@ -64,6 +64,30 @@ func (s *Store) RecentChanges(ctx context.Context, limit int) ([]Recent, error) 
 		GROUP BY i.name, d.text, c.state, c.at ORDER BY c.at DESC, i.name LIMIT $1`, limit))
 }
 
+// EarlierVersions returns the digests that some files of an input had before,
+// the newest first and at most mostVersions of each.
+func (s *Store) EarlierVersions(ctx context.Context, input int64, paths [][]byte) (map[string][]string, error) {
+	if len(paths) == 0 {
+		return nil, nil
+	}
+	rows, err := s.Pool.Query(ctx, `SELECT p.path, v.digest FROM unnest($2::bytea[]) AS p(path) CROSS JOIN LATERAL (
+		SELECT digest FROM fed WHERE input_id = $1 AND path = p.path ORDER BY last DESC LIMIT $3) v`, input, paths, mostVersions)
+	if err != nil {
+		return nil, err
+	}
+	versions := map[string][]string{}
+	var path []byte
+	var digest string
+	_, err = pgx.ForEachRow(rows, []any{&path, &digest}, func() error {
+		versions[string(path)] = append(versions[string(path)], digest)
+		return nil
+	})
+	return versions, err
+}
+
+// mostVersions is how many earlier versions of a file it is compared with.
+const mostVersions = 24
+
 // Departed returns the files of an input that were removed as of a delivered
 // refresh and did not come back since.
 func (s *Store) Departed(ctx context.Context, input int64) (map[string]bool, error) {

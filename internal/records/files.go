@@ -95,6 +95,10 @@ type Check struct {
 	RowsRead int64
 	RowsKept int64
 	Findings []finding.Finding
+	Kind     string // of the content
+	// Delimiter is the character that cells are apart by, or empty.
+	Delimiter string
+	Totals    map[string]string // sums by column
 }
 
 // SaveChecks records checks; one that is known stays as it is.
@@ -105,30 +109,38 @@ func (s *Store) SaveChecks(ctx context.Context, checks []Check) error {
 			c.Findings = []finding.Finding{}
 		}
 		_, broken := finding.AnyBroken(c.Findings)
-		batch.Queue(`INSERT INTO checks (digest, layout, rows_read, rows_kept, findings, broken) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING`,
-			c.Digest, c.Layout, c.RowsRead, c.RowsKept, c.Findings, broken)
+		if c.Totals == nil {
+			c.Totals = map[string]string{}
+		}
+		batch.Queue(`INSERT INTO checks (digest, layout, rows_read, rows_kept, findings, broken, kind, delimiter, totals)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING`,
+			c.Digest, c.Layout, c.RowsRead, c.RowsKept, c.Findings, broken, c.Kind, c.Delimiter, c.Totals)
 	}
 	return s.Pool.SendBatch(ctx, batch).Close()
 }
 
 // Known is what is known in short of bytes that were read under a layout.
 type Known struct {
-	Broken bool
-	Rows   int64 // kept
+	Broken    bool
+	Rows      int64 // kept
+	Kind      string
+	Delimiter string
+	Totals    map[string]string
 }
 
 // KnownChecks returns what is known of every digest with a check under a
 // layout.
 func (s *Store) KnownChecks(ctx context.Context, layout string) (map[string]Known, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT digest, broken, rows_kept FROM checks WHERE layout = $1", layout)
+	rows, err := s.Pool.Query(ctx, "SELECT digest, broken, rows_kept, kind, delimiter, totals FROM checks WHERE layout = $1", layout)
 	if err != nil {
 		return nil, err
 	}
 	known := map[string]Known{}
 	var digest string
 	var k Known
-	_, err = pgx.ForEachRow(rows, []any{&digest, &k.Broken, &k.Rows}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&digest, &k.Broken, &k.Rows, &k.Kind, &k.Delimiter, &k.Totals}, func() error {
 		known[digest] = k
+		k.Totals = nil
 		return nil
 	})
 	return known, err

@@ -126,6 +126,25 @@ func (s *Store) ClaimRefresh(ctx context.Context, id int64, at time.Time) (fence
 	return fence, err
 }
 
+// Claimed is a running refresh.
+type Claimed struct{ ID, Fence int64 }
+
+// Unattended returns the refreshes that wait though none of their input runs
+// and no job for them does, and those that run without a sign of life.
+func (s *Store) Unattended(ctx context.Context) (waiting []int64, lost []Claimed, err error) {
+	rows, err := s.Pool.Query(ctx, `SELECT id FROM refreshes w WHERE outcome = 'waiting'
+		AND NOT EXISTS (SELECT FROM refreshes r WHERE r.input_id = w.input_id AND r.outcome = 'running')
+		AND NOT EXISTS (SELECT FROM river_job j WHERE j.kind = 'refresh' AND j.state = 'available' AND (j.args->>'refresh')::bigint = w.id)`)
+	if err != nil {
+		return nil, nil, err
+	}
+	if waiting, err = pgx.CollectRows(rows, pgx.RowTo[int64]); err != nil {
+		return nil, nil, err
+	}
+	lost, err = all[Claimed](s.Pool.Query(ctx, "SELECT id, fence FROM refreshes WHERE outcome = 'running' AND lease_until < now()"))
+	return waiting, lost, err
+}
+
 // Progress is how far a running refresh is.
 type Progress struct {
 	Stage                                    string

@@ -27,6 +27,7 @@ type RosterRow struct {
 	State    string
 	Near     *Near
 	Entries  []definition.Listed // of a hand-made list
+	Findings []finding.Finding   // of the file beside others, its name, or the time
 
 	// The version of the file that was told of.
 	Size     int64
@@ -46,7 +47,7 @@ func (r RosterRow) Equal(o RosterRow) bool {
 	if r.Verdict != o.Verdict || r.Reason != o.Reason || r.Sentence != o.Sentence || r.Rule != o.Rule || r.State != o.State || r.Line != o.Line || r.Size != o.Size || r.Modified != o.Modified || r.Digest != o.Digest || len(r.Captures) != len(o.Captures) || (r.Near == nil) != (o.Near == nil) {
 		return false
 	}
-	if r.Near != nil && *r.Near != *o.Near || !slices.Equal(r.Entries, o.Entries) {
+	if r.Near != nil && *r.Near != *o.Near || !slices.Equal(r.Entries, o.Entries) || !slices.Equal(r.Findings, o.Findings) {
 		return false
 	}
 	for name, value := range r.Captures {
@@ -59,19 +60,19 @@ func (r RosterRow) Equal(o RosterRow) bool {
 
 // Roster returns all own rows of an input by file.
 func (s *Store) Roster(ctx context.Context, input int64) (map[int64]RosterRow, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT file_id, verdict, reason, sentence, rule, line, captures, state, near, entries, size, modified, digest FROM roster WHERE input_id = $1", input)
+	rows, err := s.Pool.Query(ctx, "SELECT file_id, verdict, reason, sentence, rule, line, captures, state, near, entries, findings, size, modified, digest FROM roster WHERE input_id = $1", input)
 	if err != nil {
 		return nil, err
 	}
 	roster := map[int64]RosterRow{}
 	var r RosterRow
-	var captures, near, entries []byte
-	_, err = pgx.ForEachRow(rows, []any{&r.FileID, &r.Verdict, &r.Reason, &r.Sentence, &r.Rule, &r.Line, &captures, &r.State, &near, &entries, &r.Size, &r.Modified, &r.Digest}, func() error {
-		r.Captures, r.Near, r.Entries = nil, nil, nil
+	var captures, near, entries, findings []byte
+	_, err = pgx.ForEachRow(rows, []any{&r.FileID, &r.Verdict, &r.Reason, &r.Sentence, &r.Rule, &r.Line, &captures, &r.State, &near, &entries, &findings, &r.Size, &r.Modified, &r.Digest}, func() error {
+		r.Captures, r.Near, r.Entries, r.Findings = nil, nil, nil, nil
 		for _, part := range []struct {
 			text []byte
 			into any
-		}{{near, &r.Near}, {entries, &r.Entries}} {
+		}{{near, &r.Near}, {entries, &r.Entries}, {findings, &r.Findings}} {
 			if part.text != nil {
 				if err := json.Unmarshal(part.text, part.into); err != nil {
 					return err
@@ -100,21 +101,24 @@ func (s *Store) SaveRoster(ctx context.Context, input int64, put []RosterRow, go
 		if _, err := tx.Exec(ctx, "DELETE FROM roster WHERE input_id = $1 AND file_id = ANY($2)", input, stale); err != nil {
 			return err
 		}
-		columns := []string{"input_id", "file_id", "sort_key", "verdict", "reason", "sentence", "rule", "captures", "state", "line", "near", "entries", "size", "modified", "digest"}
+		columns := []string{"input_id", "file_id", "sort_key", "verdict", "reason", "sentence", "rule", "captures", "state", "line", "near", "entries", "findings", "size", "modified", "digest"}
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"roster"}, columns, pgx.CopyFromSlice(len(put), func(i int) ([]any, error) {
 			r := &put[i]
 			captures := r.Captures
 			if captures == nil {
 				captures = map[string]string{}
 			}
-			var near, entries any
+			var near, entries, findings any
 			if r.Near != nil {
 				near = r.Near
 			}
 			if r.Entries != nil {
 				entries = r.Entries
 			}
-			return []any{input, r.FileID, filename.SortKey(r.Path), r.Verdict, r.Reason, r.Sentence, r.Rule, captures, r.State, r.Line, near, entries, r.Size, r.Modified, r.Digest}, nil
+			if r.Findings != nil {
+				findings = r.Findings
+			}
+			return []any{input, r.FileID, filename.SortKey(r.Path), r.Verdict, r.Reason, r.Sentence, r.Rule, captures, r.State, r.Line, near, entries, findings, r.Size, r.Modified, r.Digest}, nil
 		}))
 		if err != nil {
 			return fmt.Errorf("record the roster: %w", err)
@@ -166,7 +170,7 @@ type FilesQuery struct {
 const selectListed = `SELECT f.id, f.path, f.sort_key, f.size, f.modified, coalesce(f.digest, '') AS digest,
 	coalesce(r.verdict, '') AS verdict, coalesce(r.reason, '') AS reason, coalesce(r.sentence, '') AS sentence,
 	coalesce(r.rule, '') AS rule, coalesce(r.line, 0) AS line, r.captures, coalesce(r.state, '') AS state, r.near, r.entries,
-	coalesce(f.trouble, c.findings, '[]') AS findings,
+	coalesce(f.trouble, c.findings, '[]') || coalesce(r.findings, '[]') AS findings,
 	CASE WHEN h.id IS NOT NULL THEN jsonb_build_object('ID', h.id, 'In', h.held_in, 'Note', h.note, 'By', h.placed_by, 'At', h.placed_at,
 		'Until', h.until, 'Digest', h.digest) END AS hold `
 

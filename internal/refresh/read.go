@@ -170,18 +170,12 @@ func (r *run) readOne(ctx context.Context, i int, f *fed) error {
 		f.shaped.Findings = f.reading.Trouble
 		return nil
 	}
-	if err := r.shape(ctx, i, f); err != nil {
-		return err
-	}
-	f.reading.Check = &records.Check{Digest: f.reading.Digest, Layout: r.view.Input.Layout, RowsRead: f.shaped.Read, RowsKept: f.shaped.Kept, Findings: f.shaped.Findings}
-	return nil
+	return r.shape(ctx, i, f)
 }
 
-// shape writes the typed rows of a file's vault object to a part.
+// shape writes the typed rows of a file's vault object to a part, and gathers
+// what is to be told of the file.
 func (r *run) shape(ctx context.Context, i int, f *fed) error {
-	if len(r.view.Definition.Columns) == 0 {
-		return nil
-	}
 	object, err := r.batch.Open(f.reading.Digest)
 	if err != nil {
 		return err
@@ -212,6 +206,12 @@ func (r *run) shape(ctx context.Context, i int, f *fed) error {
 		return err
 	}
 	f.shaped = checked.Result
+	f.reading.Check = checked.Record(r.view.Input)
+	f.reading.Check.Digest = f.reading.Digest
+	// What is told beside other files goes on the receipt, and not with the bytes.
+	f.shaped.Findings = slices.Concat(f.shaped.Findings, slices.DeleteFunc(slices.Clone(f.picked.Findings), func(found finding.Finding) bool {
+		return found.Code == finding.SameContent // told anew, of the bytes that were read
+	}))
 	if sum != nil {
 		f.digest = hex.EncodeToString(sum.Sum(nil))
 	}

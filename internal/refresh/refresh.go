@@ -41,8 +41,10 @@ type Runner struct {
 	Machine string
 	Program string // version
 
-	queue  *river.Client[pgx.Tx]
-	inHand sync.Map // of refresh to a channel that closes when its files were told anew
+	queue   *river.Client[pgx.Tx]
+	stop    context.CancelFunc
+	tending sync.WaitGroup
+	inHand  sync.Map // of refresh to a channel that closes when its files were told anew
 }
 
 // job asks for one refresh to be run.
@@ -84,11 +86,15 @@ func (r *Runner) Start(ctx context.Context) error {
 	if err := r.recover(ctx); err != nil {
 		return fmt.Errorf("make good what the last run left: %w", err)
 	}
+	ctx, r.stop = context.WithCancel(ctx)
+	r.tending.Go(func() { r.tend(ctx) })
 	return queue.Start(ctx)
 }
 
 // Stop lets running refreshes end, or interrupts them when ctx does.
 func (r *Runner) Stop(ctx context.Context) error {
+	defer r.tending.Wait()
+	defer r.stop()
 	err := r.queue.Stop(ctx)
 	if err != nil {
 		err = r.queue.StopAndCancel(context.WithoutCancel(ctx))

@@ -203,6 +203,13 @@ func (s *Service) Write(path, content string) {
 	WriteFile(s.t, filepath.Join(s.Share, path), content)
 }
 
+// Age sets the time that a file of the share was modified, so long ago.
+func (s *Service) Age(path string, ago time.Duration) {
+	s.t.Helper()
+	when := time.Now().Add(-ago)
+	require.NoError(s.t, os.Chtimes(filepath.Join(s.Share, path), when, when))
+}
+
 // WriteFile writes a file and its folders, dated well in the past.
 func WriteFile(t testing.TB, path, content string) {
 	t.Helper()

@@ -1,18 +1,21 @@
 package watch
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"io"
 	"io/fs"
+	"os"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/finding"
+	"jorvex/internal/core/reading"
 	"jorvex/internal/core/shaping"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
@@ -60,35 +63,92 @@ func (w *Watcher) checkOne(ctx context.Context, view View, p Picked) (Reading, e
 	return Read(ctx, view.Place, p, w.Clock, func(r io.Reader) (*records.Check, string, error) {
 		hash := sha256.New()
 		tee := io.TeeReader(r, hash)
-		check, err := Check(view.Definition, shaping.Origin{}, tee, shaping.NewWriter(io.Discard))
+		checked, err := Check(view.Definition, shaping.Origin{}, tee, shaping.NewWriter(io.Discard))
 		if err == nil {
 			_, err = io.Copy(io.Discard, tee)
 		}
-		return check.record(view.Input.Layout), hex.EncodeToString(hash.Sum(nil)), err
+		return checked.Record(view.Input), hex.EncodeToString(hash.Sum(nil)), err
 	})
 }
 
-// Checked is what shaping a file came to; nil for an input without columns.
-type Checked struct{ shaping.Result }
-
-// Check shapes r if the definition has columns.
-func Check(def *definition.Definition, origin shaping.Origin, r io.Reader, out *shaping.Writer) (*Checked, error) {
-	if len(def.Columns) == 0 {
-		return nil, nil
-	}
-	result, err := shaping.Shape(def, origin, r, out)
-	if err == nil {
-		err = out.Flush()
-	}
-	return &Checked{result}, err
+// Checked is what reading a file by a definition came to.
+type Checked struct {
+	shaping.Result
+	Kind   reading.Kind
+	totals map[string]string
 }
 
-func (c *Checked) record(layout string) *records.Check {
-	if c == nil {
-		return &records.Check{Layout: layout}
+// Check reads r to its end if there is something to be told of it, and shapes
+// it if the definition has columns.
+func Check(def *definition.Definition, origin shaping.Origin, r io.Reader, out *shaping.Writer) (Checked, error) {
+	f, err := reading.Open(r, spool)
+	if err != nil {
+		return Checked{}, err
 	}
-	return &records.Check{Layout: layout, RowsRead: c.Read, RowsKept: c.Kept, Findings: c.Findings}
+	defer f.Close()
+	c := Checked{Kind: f.Kind, totals: map[string]string{}}
+	if len(def.Columns) == 0 || f.Kind != reading.Text && f.Kind != reading.Nothing {
+		c.Findings, err = f.Inspect()
+		if _, broken := finding.AnyBroken(c.Findings); len(def.Columns) > 0 && !broken {
+			c.Findings = append(c.Findings, finding.New(finding.NotATable, "it is %s", f.Kind))
+		}
+		return c, err
+	}
+	if c.Result, err = shaping.Shape(def, origin, f, out); err != nil {
+		return c, err
+	}
+	next := 0
+	for _, column := range def.Columns {
+		if column.Total && next < len(c.Sums) {
+			c.totals[column.Name] = c.Sums[next].String()
+			next++
+		}
+	}
+	return c, out.Flush()
 }
+
+// Record returns what is recorded of it, for an input's layout.
+func (c Checked) Record(in records.Input) *records.Check {
+	check := &records.Check{Layout: in.Layout, RowsRead: c.Read, RowsKept: c.Kept, Findings: c.Findings, Kind: string(c.Kind), Totals: c.totals}
+	if c.Delimiter != 0 {
+		check.Delimiter = string(rune(c.Delimiter))
+	}
+	return check
+}
+
+// spoolInMemory is the most bytes of an archive that are kept in memory; the
+// rest goes to a file without a name.
+const spoolInMemory = 16 << 20
+
+func spool(r io.Reader) (reading.Content, error) {
+	var b bytes.Buffer
+	if _, err := io.CopyN(&b, r, spoolInMemory+1); err == io.EOF {
+		return memory{bytes.NewReader(b.Bytes())}, nil
+	} else if err != nil {
+		return nil, err
+	}
+	f, err := os.CreateTemp("", "jorvex-")
+	if err != nil {
+		return nil, err
+	}
+	_ = os.Remove(f.Name())
+	size, err := io.Copy(f, io.MultiReader(&b, r))
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return spooled{f, size}, nil
+}
+
+type memory struct{ *bytes.Reader }
+
+func (memory) Close() error { return nil }
+
+type spooled struct {
+	*os.File
+	size int64
+}
+
+func (s spooled) Size() int64 { return s.size }
 
 // attempts is how often a file that moves while it is read is read again.
 const attempts = 3
@@ -223,7 +283,7 @@ func (at *watched) take(readings []Reading) (checks []records.Check, altered []r
 			checks = append(checks, *r.Check)
 			if known := at.checks[r.Check.Layout]; known != nil {
 				_, broken := finding.AnyBroken(r.Check.Findings)
-				known[r.Digest] = records.Known{Broken: broken, Rows: r.Check.RowsKept}
+				known[r.Digest] = records.Known{Broken: broken, Rows: r.Check.RowsKept, Kind: r.Check.Kind, Delimiter: r.Check.Delimiter, Totals: r.Check.Totals}
 			}
 		}
 		f := at.snapshot.find(r.Path)

@@ -170,7 +170,7 @@ func covered(c *Coverage, now time.Time) (counts map[string]int64, list []findin
 	for _, kind := range []struct {
 		state coverage.State
 		code  finding.Code
-	}{{coverage.Missing, finding.SlotMissing}, {coverage.Doubled, finding.SlotDoubled}} {
+	}{{coverage.Missing, finding.SlotMissing}, {coverage.Doubled, finding.SlotDoubled}, {coverage.Late, finding.SlotLate}} {
 		if n := counts[string(kind.state)]; n > 0 {
 			f := finding.New(kind.code, "%d, the first is %s", n, firsts[kind.state])
 			f.Count = n

@@ -17,6 +17,7 @@ import (
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/pathpattern"
+	"jorvex/internal/core/reading"
 	"jorvex/internal/core/selection"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
@@ -56,6 +57,7 @@ type Picked struct {
 	Captures []pathpattern.Capture
 	Entries  []definition.Listed // of a hand-made list
 	Held     string              // why a person held it in; empty for others
+	Findings []finding.Finding   // of the file beside others, its name, or the time
 	// Digest is that of the bytes, if the file was read since it has this mark
 	// and had been left alone for a while then.
 	Digest string
@@ -106,12 +108,12 @@ type gone struct {
 	mark places.Mark
 }
 
-// gather lists the files below an input's folder. checked tells what reading
+// gather lists the files below a definition's folder. checked tells what reading
 // told of digests. The caller holds the state's lock.
-func (at *watched) gather(folder string, checked map[string]records.Known) *set {
+func (at *watched) gather(def *definition.Definition, checked map[string]records.Known) *set {
 	s := &set{}
 	for name, files := range at.snapshot.folders {
-		if _, ok := filename.Below(folder, name+"/x"); !ok {
+		if _, ok := filename.Below(def.Folder, name+"/x"); !ok {
 			continue
 		}
 		for i := range files {
@@ -136,7 +138,10 @@ func (at *watched) gather(folder string, checked map[string]records.Known) *set 
 			if f.read != nil {
 				file.Digest = f.read.digest
 				check, was := checked[f.read.digest]
-				file.Broken, file.NoRows = check.Broken, was && check.Rows == 0
+				file.Broken, file.NoRows = check.Broken, was && check.Rows == 0 && len(def.Columns) > 0
+				if found, is := claim(f.name, reading.Kind(check.Kind)); is && found.Grade == finding.Broken {
+					file.Broken = true
+				}
 				if _, bad := finding.AnyBroken(f.read.trouble); bad {
 					file.Broken, was = true, true
 				}
@@ -178,7 +183,7 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 		return view, err
 	}
 	at.state.RLock()
-	s := at.gather(def.Folder, checked)
+	s := at.gather(def, checked)
 	at.state.RUnlock()
 	around, err := w.surroundings(ctx, at, in.ID, &in, def, asOf)
 	if err != nil {
@@ -214,6 +219,16 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 			view.until = next
 		}
 	}
+	late, due := unchangedLong(def, result, s.files, now)
+	view.Findings = append(view.Findings, late...)
+	if !due.IsZero() && due.Before(view.until) {
+		view.until = due
+	}
+	n := &notable{e: e, checked: checked, now: now}
+	if n.own, err = w.Store.EarlierVersions(ctx, in.ID, e.altered()); err != nil {
+		return view, err
+	}
+	e.notable = n.find()
 	e.enter()
 	view.Counts.Coverage = slots
 	if doubt != nil && !doubt.Confirmed && doubt.Gone < doubt.Had && doubt.Since.Add(believed).Before(view.until) {
@@ -378,6 +393,19 @@ type entering struct {
 	departed map[string]bool
 	doubted  bool
 	movedTo  map[string]string // the new path to the old
+	notable  map[int][]finding.Finding
+}
+
+// altered lists the picked files that the last delivery has with other bytes.
+func (e *entering) altered() [][]byte {
+	var list [][]byte
+	for _, i := range e.result.Picked {
+		f := &e.set.files[i]
+		if before, inBase := e.base[f.Path]; inBase && f.Digest != "" && before.Digest != f.Digest {
+			list = append(list, []byte(f.Path))
+		}
+	}
+	return list
 }
 
 // counts returns what a result says of the rules, with no file counted yet.
@@ -440,7 +468,7 @@ func (e *entering) enter() {
 // picked is a file as a refresh or a check works on it.
 func (e *entering) picked(i int) Picked {
 	f, d := &e.set.files[i], &e.result.Decisions[i]
-	p := Picked{FileID: e.set.ids[i], Path: f.Path, Mark: e.set.marks[i], Captures: d.Captures, Digest: e.set.known[i].digest, Entries: e.judge.Entries(f.Path)}
+	p := Picked{FileID: e.set.ids[i], Path: f.Path, Mark: e.set.marks[i], Captures: d.Captures, Digest: e.set.known[i].digest, Entries: e.judge.Entries(f.Path), Findings: e.notable[i]}
 	if d.Code == selection.HeldIn {
 		p.Held = e.judge.Words(e.result, i)
 	}
@@ -475,7 +503,7 @@ func (e *entering) file(i int, need bool) {
 		return // counted; judged again when it is asked for
 	}
 	row := records.RosterRow{FileID: e.set.ids[i], Path: f.Path, Verdict: string(d.Verdict), Reason: string(d.Code),
-		Sentence: e.judge.Words(e.result, i), State: string(told.Shown), Entries: e.judge.Entries(f.Path), Size: f.Size, Modified: f.Modified, Digest: f.Digest}
+		Sentence: e.judge.Words(e.result, i), State: string(told.Shown), Entries: e.judge.Entries(f.Path), Findings: e.notable[i], Size: f.Size, Modified: f.Modified, Digest: f.Digest}
 	if told.From != "" {
 		row.Sentence += "; moved from " + filename.Show(told.From)
 	}

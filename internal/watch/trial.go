@@ -166,7 +166,7 @@ func (w *Watcher) try(ctx context.Context, def *definition.Definition, in record
 		return nil, err
 	}
 	at.state.RLock()
-	s := at.gather(def.Folder, checked)
+	s := at.gather(def, checked)
 	at.state.RUnlock()
 	if more != nil {
 		s.put(*more)
@@ -296,14 +296,15 @@ func (w *Watcher) TryFile(ctx context.Context, in records.Input, path string, co
 	hash := sha256.New()
 	counted := &counting{r: io.TeeReader(content, hash)}
 	var trial FileTrial
-	if len(def.Columns) > 0 {
-		trial.Shaped, err = shaping.Shape(def, shaping.Origin{}, counted, shaping.NewWriter(io.Discard))
-	}
-	if err == nil {
+	checked, err := Check(def, shaping.Origin{}, counted, shaping.NewWriter(io.Discard))
+	if trial.Shaped = checked.Result; err == nil {
 		_, err = io.Copy(io.Discard, counted)
 	}
 	if err != nil {
 		return trial, fmt.Errorf("read the file: %w", err)
+	}
+	if found, is := claim(path, checked.Kind); is {
+		trial.Shaped.Findings = append(trial.Shaped.Findings, found)
 	}
 	_, broken := finding.AnyBroken(trial.Shaped.Findings)
 	file := selection.File{Path: path, Size: counted.n, Modified: asOf.UnixNano(), Digest: hex.EncodeToString(hash.Sum(nil)), Broken: broken,

@@ -53,7 +53,10 @@ type Definition struct {
 	Latest      *Latest
 	SameContent SameContent
 	Expect      *Expect // which files should be there; nil for whichever come
-	OrderBy     string  // capture; empty is natural order of path
+	// ChangedWithin is how soon a new or changed file is to follow the last; 0
+	// whenever it comes.
+	ChangedWithin calendar.Span
+	OrderBy       string // capture; empty is natural order of path
 	// Captures are the captures of all patterns, and the joined ones, in the
 	// order of the condition's fields.
 	Captures []condition.Field
@@ -245,9 +248,9 @@ func Digest(text string) string {
 // nothing else: two definitions with equal digests read a file alike.
 func (d *Definition) LayoutDigest() string {
 	h := sha256.New()
-	fmt.Fprintf(h, "reader 1\ndelimiter %d\n", d.Delimiter)
+	fmt.Fprintf(h, "reader 2\ndelimiter %d\n", d.Delimiter)
 	for _, c := range d.Columns {
-		fmt.Fprintf(h, "%q %s %d %q %q %t\n", c.Name, c.Type, c.Source, c.From, c.Headers, c.Required)
+		fmt.Fprintf(h, "%q %s %d %q %q %t %t\n", c.Name, c.Type, c.Source, c.From, c.Headers, c.Required, c.Total)
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }

@@ -6,6 +6,7 @@ import (
 	"io"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -58,7 +59,7 @@ func (r *reader) problem(n *yaml.Node, format string, args ...any) {
 // keys known at each level; the test holds the schema against them.
 var known = map[string][]string{
 	"the definition": {"input", "title", "place", "folder", "zone", "language", "parameters", "pick", "match_case", "captures", "files", "list",
-		"scratch", "only_if", "leave_out", "window", "latest", "same_content", "order", "expect", "read", "columns", "deliver", "gate"},
+		"scratch", "only_if", "leave_out", "window", "latest", "same_content", "order", "expect", "changed_within", "read", "columns", "deliver", "gate"},
 	"a parameter":        {"name", "type", "form", "default"},
 	"a pattern":          {"pattern", "off"},
 	"a joined capture":   {"from", "year"},
@@ -160,6 +161,8 @@ func (r *reader) definition(n *yaml.Node, def *Definition) {
 			def.Scratch = keep != "keep"
 		case "same_content":
 			def.SameContent = SameContent(r.oneOf(v, "same_content", string(KeepSame), string(LeaveOutSame)))
+		case "changed_within":
+			def.ChangedWithin = r.span(v, "changed_within")
 		case "zone":
 			zone, err := time.LoadLocation(r.text(v, "zone"))
 			if err != nil || v.Value == "Local" {
@@ -224,6 +227,21 @@ func (r *reader) definition(n *yaml.Node, def *Definition) {
 	if seen["files"] != nil && seen["list"] != nil {
 		r.problem(seen["list"], "the list stands in files already; keep one of the two")
 	}
+}
+
+// span reads a length of time.
+func (r *reader) span(n *yaml.Node, what string) calendar.Span {
+	number, unit, _ := strings.Cut(r.text(n, what), " ")
+	count, err := strconv.Atoi(number)
+	if err != nil {
+		r.problem(n, "%s is a number and a unit, as in 45 days", what)
+		return calendar.Span{}
+	}
+	span, err := calendar.ParseSpan(count, unit)
+	if err != nil {
+		r.problem(n, "%s: %s", what, err)
+	}
+	return span
 }
 
 func (r *reader) delimiter(n *yaml.Node) byte {

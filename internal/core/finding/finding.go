@@ -22,26 +22,40 @@ type Code string
 
 // The catalogue.
 const (
-	Empty         Code = "empty"
-	Vanished      Code = "vanished"
-	NoPermission  Code = "no_permission"
-	Unreadable    Code = "unreadable"
-	Moving        Code = "moving"
-	WrongContent  Code = "wrong_content"
-	NotUTF8       Code = "not_utf8"
-	UnclosedQuote Code = "unclosed_quote"
-	RowTooLong    Code = "row_too_long"
-	UnevenRows    Code = "uneven_rows"
-	NoHeader      Code = "no_header"
-	ColumnAbsent  Code = "column_absent"
-	ColumnMissing Code = "column_missing"
-	HeaderRespelt Code = "header_respelt"
-	HeaderTwice   Code = "header_twice"
-	ExtraColumns  Code = "extra_columns"
-	NoRows        Code = "no_rows"
-	NotWhole      Code = "not_whole"
-	NotDecimal    Code = "not_decimal"
-	NotDate       Code = "not_date"
+	Empty             Code = "empty"
+	Vanished          Code = "vanished"
+	NoPermission      Code = "no_permission"
+	Unreadable        Code = "unreadable"
+	Moving            Code = "moving"
+	CutShort          Code = "cut_short"
+	Damaged           Code = "damaged"
+	WrongContent      Code = "wrong_content"
+	OtherFormat       Code = "other_format"
+	NotATable         Code = "not_a_table"
+	ExpandsTooFar     Code = "expands_too_far"
+	NULBytes          Code = "nul_bytes"
+	MixedEncodings    Code = "mixed_encodings"
+	PasswordProtected Code = "password_protected"
+	NotUTF8           Code = "not_utf8"
+	UnclosedQuote     Code = "unclosed_quote"
+	RowTooLong        Code = "row_too_long"
+	UnevenRows        Code = "uneven_rows"
+	NoHeader          Code = "no_header"
+	ColumnAbsent      Code = "column_absent"
+	ColumnMissing     Code = "column_missing"
+	HeaderRespelt     Code = "header_respelt"
+	HeaderTwice       Code = "header_twice"
+	ExtraColumns      Code = "extra_columns"
+	NoRows            Code = "no_rows"
+	NotWhole          Code = "not_whole"
+	NotDecimal        Code = "not_decimal"
+	NotDate           Code = "not_date"
+
+	// About a file beside others, or the time.
+	FutureTime      Code = "future_time"
+	OlderThanBefore Code = "older_than_before"
+	OtherDelimiter  Code = "other_delimiter"
+	UnusualAmount   Code = "unusual_amount"
 
 	// About the set of files.
 	NothingPicked  Code = "nothing_picked"
@@ -51,6 +65,8 @@ const (
 	SameContent    Code = "same_content"
 	SlotMissing    Code = "slot_missing"
 	SlotDoubled    Code = "slot_doubled"
+	SlotLate       Code = "slot_late"
+	UnchangedLong  Code = "unchanged_long"
 	NotCovered     Code = "not_covered"
 )
 
@@ -62,34 +78,48 @@ type Kind struct {
 }
 
 var catalogue = map[Code]Kind{
-	Empty:          {Broken, "the file is empty", "ask the sender for the file again"},
-	Vanished:       {Broken, "the file was gone when it was to be read", "look again"},
-	NoPermission:   {Broken, "the service may not read the file", "give the service's user the right to read it"},
-	Unreadable:     {Broken, "reading the file failed", "check the disk or share it lies on"},
-	Moving:         {Broken, "the file kept changing while it was read", "wait until it is written whole, then refresh again"},
-	WrongContent:   {Broken, "the content is not delimited text", "ask the sender for the data as delimited text"},
-	NotUTF8:        {Broken, "the text is not UTF-8", "save the file as UTF-8"},
-	UnclosedQuote:  {Broken, "a quote is never closed", "close or remove the quote in the file"},
-	RowTooLong:     {Broken, "a row is longer than the limit", "check that the file has line ends and closed quotes"},
-	UnevenRows:     {Warning, "rows have more or fewer cells than the header", "check the rows named"},
-	NoHeader:       {Broken, "no row holds the declared headers", "check the file, or the headers in the definition"},
-	ColumnMissing:  {Broken, "a required column is not in the header", "add the header to those the column accepts, or mend the file"},
-	ColumnAbsent:   {Warning, "a declared column is not in the header; it comes back blank", "add the header to those the column accepts, or mend the file"},
-	HeaderRespelt:  {Note, "a header differs in letter case, spaces or accents and was taken", "nothing needs to be done"},
-	HeaderTwice:    {Broken, "two headers fit one column", "say in the definition which one the column accepts"},
-	ExtraColumns:   {Note, "the file has columns that are not declared; they are dropped", "declare those you want"},
-	NoRows:         {Warning, "the file has a header and no rows", "check with the sender"},
-	NotWhole:       {Warning, "values that are no whole numbers come back blank", "mend the values, or make the column decimal or text"},
-	NotDecimal:     {Warning, "values that are no numbers come back blank", "mend the values, or make the column text"},
-	NothingPicked:  {Warning, "no file is picked", "check the folder and the patterns"},
-	RuleMeetsNone:  {Warning, "a rule meets no file", "check how it is written, or switch it off"},
-	ListedMissing:  {Warning, "a listed file is not there", "ask for the file, or take it off the list"},
-	ListUnreadable: {Broken, "the list of files cannot be read", "mend the list"},
-	SlotMissing:    {Warning, "expected files are missing", "ask for them, or excuse them"},
-	SlotDoubled:    {Warning, "expected files are there twice", "see which of them belongs"},
-	NotCovered:     {Warning, "what is expected cannot be told", "mend expect in the definition"},
-	SameContent:    {Warning, "the file has the same content as another", "see which of the two belongs, or set same_content: leave_out"},
-	NotDate:        {Warning, "values that are no dates (yyyy-MM-dd) come back blank", "mend the values, or make the column text"},
+	Empty:             {Broken, "the file is empty", "ask the sender for the file again"},
+	Vanished:          {Broken, "the file was gone when it was to be read", "look again"},
+	NoPermission:      {Broken, "the service may not read the file", "give the service's user the right to read it"},
+	Unreadable:        {Broken, "reading the file failed", "check the disk or share it lies on"},
+	Moving:            {Broken, "the file kept changing while it was read", "wait until it is written whole, then refresh again"},
+	CutShort:          {Broken, "the file is cut short", "ask the sender for the file again"},
+	Damaged:           {Broken, "the file is damaged", "ask the sender for the file again"},
+	WrongContent:      {Broken, "the content is not what the name says", "ask the sender for the file again"},
+	OtherFormat:       {Warning, "the content has another format than the name says", "name the file for what it holds, or check with the sender"},
+	NotATable:         {Broken, "the content is no table that can be read", "ask the sender for the data as delimited text"},
+	ExpandsTooFar:     {Broken, "the compressed file expands too far", "check where the file comes from"},
+	NULBytes:          {Broken, "the text has NUL bytes", "ask the sender for the file again; a disk or a transfer may have failed"},
+	MixedEncodings:    {Warning, "the text is in more than one encoding", "ask the sender to save the file in one"},
+	PasswordProtected: {Broken, "the file is password-protected", "ask the sender for the file without a password"},
+	FutureTime:        {Warning, "the file was modified in the future", "check the clock of the machine it was written on"},
+	OlderThanBefore:   {Warning, "the file is older than the one that it replaced", "check with the sender that it is the right one"},
+	OtherDelimiter:    {Warning, "the cells are apart by another delimiter than in the other files", "check the columns' values"},
+	UnusualAmount:     {Warning, "the file holds far more or less than usual", "check with the sender; what is delivered once counts as usual"},
+	SlotLate:          {Note, "expected files came late", "nothing needs to be done"},
+	UnchangedLong:     {Warning, "nothing new came for longer than expected", "ask the sender"},
+	NotUTF8:           {Broken, "the text is not UTF-8", "save the file as UTF-8"},
+	UnclosedQuote:     {Broken, "a quote is never closed", "close or remove the quote in the file"},
+	RowTooLong:        {Broken, "a row is longer than the limit", "check that the file has line ends and closed quotes"},
+	UnevenRows:        {Warning, "rows have more or fewer cells than the header", "check the rows named"},
+	NoHeader:          {Broken, "no row holds the declared headers", "check the file, or the headers in the definition"},
+	ColumnMissing:     {Broken, "a required column is not in the header", "add the header to those the column accepts, or mend the file"},
+	ColumnAbsent:      {Warning, "a declared column is not in the header; it comes back blank", "add the header to those the column accepts, or mend the file"},
+	HeaderRespelt:     {Note, "a header differs in letter case, spaces or accents and was taken", "nothing needs to be done"},
+	HeaderTwice:       {Broken, "two headers fit one column", "say in the definition which one the column accepts"},
+	ExtraColumns:      {Note, "the file has columns that are not declared; they are dropped", "declare those you want"},
+	NoRows:            {Warning, "the file has a header and no rows", "check with the sender"},
+	NotWhole:          {Warning, "values that are no whole numbers come back blank", "mend the values, or make the column decimal or text"},
+	NotDecimal:        {Warning, "values that are no numbers come back blank", "mend the values, or make the column text"},
+	NothingPicked:     {Warning, "no file is picked", "check the folder and the patterns"},
+	RuleMeetsNone:     {Warning, "a rule meets no file", "check how it is written, or switch it off"},
+	ListedMissing:     {Warning, "a listed file is not there", "ask for the file, or take it off the list"},
+	ListUnreadable:    {Broken, "the list of files cannot be read", "mend the list"},
+	SlotMissing:       {Warning, "expected files are missing", "ask for them, or excuse them"},
+	SlotDoubled:       {Warning, "expected files are there twice", "see which of them belongs"},
+	NotCovered:        {Warning, "what is expected cannot be told", "mend expect in the definition"},
+	SameContent:       {Warning, "the file has the same content as another", "see which of the two belongs, or set same_content: leave_out"},
+	NotDate:           {Warning, "values that are no dates (yyyy-MM-dd) come back blank", "mend the values, or make the column text"},
 }
 
 // Describe returns what the catalogue says of a code.

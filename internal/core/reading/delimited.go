@@ -39,6 +39,7 @@ type Delimited struct {
 	eof     bool
 	begun   bool
 	row     int64
+	open    bool
 	cells   [][]byte
 }
 
@@ -47,6 +48,10 @@ func NewDelimited(r io.Reader) *Delimited { return &Delimited{r: r} }
 
 // Row returns the number of the row that Next returned last, counted from 1.
 func (d *Delimited) Row() int64 { return d.row }
+
+// Open reports whether the row that Next returned last ran to the end of the
+// file without a line end.
+func (d *Delimited) Open() bool { return d.open }
 
 // Next returns the cells of the next row, valid until the call after. A row
 // without a character has one empty cell.
@@ -74,6 +79,7 @@ func (d *Delimited) Next() ([][]byte, error) {
 			return nil, io.EOF
 		}
 		text := d.buf[d.start:stop]
+		d.open = last
 		if bytes.IndexByte(text, '"') >= 0 {
 			return d.quoted()
 		}
@@ -123,6 +129,7 @@ func (d *Delimited) quoted() ([][]byte, error) {
 			// It opens the cell, or follows the quote before: a doubled one.
 			inside, atStart, closed = true, false, false
 		case c == '\n':
+			d.open = false
 			d.unquote(d.buf[d.start:i])
 			d.start = i + 1
 			return d.cells, nil
@@ -130,6 +137,7 @@ func (d *Delimited) quoted() ([][]byte, error) {
 			atStart, closed = c == d.Delimiter, false
 		}
 	}
+	d.open = true
 	if inside {
 		f := finding.New(finding.UnclosedQuote, "the quote opened in row %d runs to the end of the file", d.row)
 		f.Row = d.row
@@ -190,8 +198,8 @@ func (d *Delimited) begin() error {
 	if d.end == 0 {
 		return finding.New(finding.Empty, "")
 	}
-	if what := foreign(d.buf[:d.end]); what != "" {
-		return finding.New(finding.WrongContent, "it is %s", what)
+	if kind := kindOf(d.buf[:min(d.end, headSize)]); kind != Text {
+		return finding.New(finding.NotATable, "it is %s", kind)
 	}
 	if bytes.HasPrefix(d.buf[:d.end], []byte("\xef\xbb\xbf")) {
 		d.start = 3
@@ -261,7 +269,7 @@ func (d *Delimited) check() error {
 		}
 	}
 	if i := bytes.IndexByte(fresh, 0); i >= 0 {
-		return finding.New(finding.WrongContent, "it has a NUL byte at offset %d", d.base+int64(d.checked+i))
+		return finding.New(finding.NULBytes, "the first is at offset %d", d.base+int64(d.checked+i))
 	}
 	if !utf8.Valid(fresh) {
 		i := 0
@@ -276,29 +284,6 @@ func (d *Delimited) check() error {
 	}
 	d.checked += len(fresh)
 	return nil
-}
-
-// foreign names the kind of content that is surely no delimited text, or "".
-func foreign(head []byte) string {
-	for _, kind := range []struct{ mark, name string }{
-		{"%PDF-", "a PDF document"},
-		{"PK\x03\x04", "a zip archive or workbook"},
-		{"\xd0\xcf\x11\xe0", "an old office document"},
-		{"\x89PNG", "a picture"},
-		{"\xff\xd8\xff", "a photo"},
-		{"\x1f\x8b", "gzip-compressed"},
-		{"\xff\xfe", "text in UTF-16"},
-		{"\xfe\xff", "text in UTF-16"},
-	} {
-		if bytes.HasPrefix(head, []byte(kind.mark)) {
-			return kind.name
-		}
-	}
-	text := bytes.ToLower(bytes.TrimSpace(head[:min(len(head), 512)]))
-	if bytes.HasPrefix(text, []byte("<!doctype html")) || bytes.HasPrefix(text, []byte("<html")) {
-		return "a web page"
-	}
-	return ""
 }
 
 // findDelimiter judges by the first rows: the delimiter that stands equally

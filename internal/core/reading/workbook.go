@@ -30,7 +30,7 @@ const (
 )
 
 func damaged(format string, args ...any) error {
-	return finding.New(finding.WrongContent, "it is no sound workbook: "+format, args...)
+	return finding.New(finding.Damaged, "it is no sound workbook: "+format, args...)
 }
 
 // OpenWorkbook reads what a workbook consists of.

@@ -33,6 +33,8 @@ type Result struct {
 	Kept     int64 // rows written
 	Sums     []totals.Sum
 	Findings []finding.Finding
+	// Delimiter is the byte that cells were apart by; 0 if none were read.
+	Delimiter byte
 }
 
 // Broken returns the finding that makes the file unusable, if there is one.
@@ -45,6 +47,7 @@ func Shape(def *definition.Definition, origin Origin, r io.Reader, out *Writer) 
 	s := &shaper{def: def, origin: origin, rows: reading.NewDelimited(r)}
 	s.rows.Delimiter = def.Delimiter
 	err := s.run(out)
+	s.result.Delimiter = s.rows.Delimiter
 	var broken finding.Finding
 	if errors.As(err, &broken) {
 		s.result.Findings = append(s.result.Findings, broken)
@@ -60,6 +63,7 @@ type shaper struct {
 	result Result
 	fields []field
 	width  int
+	last   int // cells of the last row
 	uneven tally
 }
 
@@ -306,7 +310,7 @@ func (s *shaper) row(out *Writer, cells [][]byte, number int64) error {
 	if blank(cells) {
 		return nil
 	}
-	if len(cells) != s.width {
+	if s.last = len(cells); len(cells) != s.width {
 		s.uneven.add(number, fmt.Sprint(len(cells)))
 	}
 	for i := range s.fields {
@@ -469,6 +473,11 @@ func isDate(text []byte) bool {
 
 // conclude turns the tallies into findings.
 func (s *shaper) conclude() {
+	if s.rows.Open() && s.last < s.width && s.result.Kept > 1 {
+		f := finding.New(finding.CutShort, "the last row, %d, has no line end and %d of %d cells", s.rows.Row(), s.last, s.width)
+		f.Grade, f.Row = finding.Warning, s.rows.Row()
+		s.found(f)
+	}
 	if s.uneven.count > 0 {
 		f := finding.New(finding.UnevenRows, "the header has %d cells; %s differ, the first is row %d with %s", s.width, rows(s.uneven.count), s.uneven.first, s.uneven.samples[0])
 		f.Row, f.Count = s.uneven.first, s.uneven.count
