@@ -18,11 +18,14 @@ var layers = [][]string{
 	{"internal/service", "internal/client"},
 	{"internal/refresh"},
 	{"internal/watch"},
-	{"internal/places", "internal/records", "internal/vault", "internal/deliver", "internal/cluster", "internal/events", "internal/demo", "internal/api", "console"},
+	{"internal/places", "internal/records", "internal/vault", "internal/deliver", "internal/notice", "internal/standin", "internal/cluster", "internal/events", "internal/demo", "internal/api", "console"},
 	{"internal/core/"},
 }
 
-var beside = map[string][]string{"internal/records": {"internal/places"}}
+var beside = map[string][]string{
+	"internal/records": {"internal/places"},
+	"internal/notice":  {"internal/records", "internal/events"},
+}
 
 // outside is what the core must not import: it takes values and readers, and is
 // given the time.

@@ -20,6 +20,7 @@ import (
 	"jorvex/internal/client"
 	"jorvex/internal/demo"
 	"jorvex/internal/service"
+	"jorvex/internal/standin"
 )
 
 // version is set when the program is built for others.
@@ -55,6 +56,7 @@ func serve(ctx context.Context, c *client.Call) error {
 	interval := c.Flags.Duration("interval", 10*time.Second, "`time` between two looks at a place; file events make it prompt between them")
 	settle := c.Flags.Duration("settle", 2*time.Second, "`time` a file must be left alone for to be read, and missed for to be gone")
 	withDemo := c.Flags.Bool("demo", false, "allow the demo's directory and load the demo")
+	gather := c.Flags.Duration("gather", time.Minute, "`time` a mail waits for more to tell, so that one letter tells of much")
 	verbose := c.Flags.Bool("verbose", false, "log more")
 	c.Flags.Var(&allowed, "allow", "`directory` that places may lie in or below; may be given several times")
 	if _, err := c.Parse(0, 0); err != nil {
@@ -79,12 +81,23 @@ func serve(ctx context.Context, c *client.Call) error {
 	if *verbose {
 		level = slog.LevelDebug
 	}
+	mail, from := c.Getenv("JORVEX_SMTP"), c.Getenv("JORVEX_MAIL_FROM")
+	var outbox *standin.Outbox
+	if *withDemo {
+		if outbox, err = standin.Open(filepath.Join(client.DemoDir(dir), "outbox"), nil); err != nil {
+			return err
+		}
+		defer outbox.Close()
+		if mail == "" {
+			mail, from = outbox.SMTP, "jorvex@skerry.example"
+		}
+	}
 	err = service.Serve(ctx, service.Config{
 		Listen: *listen, Data: dir, DatabaseURL: c.Getenv("JORVEX_DATABASE_URL"), Allowed: allowed, Deliveries: *deliveries,
-		Interval: *interval, Settle: *settle, Version: c.Version, Log: slog.New(slog.NewTextHandler(c.Stderr, &slog.HandlerOptions{Level: level})),
+		Interval: *interval, Settle: *settle, Mail: mail, MailFrom: from, Gather: *gather, Patience: time.Minute, Version: c.Version, Log: slog.New(slog.NewTextHandler(c.Stderr, &slog.HandlerOptions{Level: level})),
 		Ready: func(ctx context.Context, base string, link func() string) error {
 			if *withDemo {
-				if err := loadDemo(ctx, base, dir); err != nil {
+				if err := loadDemo(ctx, base, dir, outbox.Hook); err != nil {
 					return err
 				}
 			}
@@ -99,7 +112,7 @@ func serve(ctx context.Context, c *client.Call) error {
 	return err
 }
 
-func loadDemo(ctx context.Context, base, data string) error {
+func loadDemo(ctx context.Context, base, data, hook string) error {
 	token, err := os.ReadFile(filepath.Join(data, service.TokenFile))
 	if err != nil {
 		return err
@@ -108,7 +121,7 @@ func loadDemo(ctx context.Context, base, data string) error {
 	if err != nil {
 		return err
 	}
-	return client.LoadDemo(ctx, asking, client.DemoDir(data), demo.Options{Seed: 1, End: time.Now()})
+	return client.LoadDemo(ctx, asking, client.DemoDir(data), demo.Options{Seed: 1, End: time.Now()}, hook)
 }
 
 func greet(w io.Writer, base, link, data string) {

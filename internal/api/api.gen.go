@@ -160,6 +160,102 @@ func (e NearKind) Valid() bool {
 	}
 }
 
+// Defines values for NoticeKind.
+const (
+	NoticeKindBroken      NoticeKind = "broken"
+	NoticeKindComplete    NoticeKind = "complete"
+	NoticeKindDelivered   NoticeKind = "delivered"
+	NoticeKindFailed      NoticeKind = "failed"
+	NoticeKindInDoubt     NoticeKind = "in_doubt"
+	NoticeKindLate        NoticeKind = "late"
+	NoticeKindMissing     NoticeKind = "missing"
+	NoticeKindStopped     NoticeKind = "stopped"
+	NoticeKindUnreachable NoticeKind = "unreachable"
+)
+
+// Valid indicates whether the value is a known member of the NoticeKind enum.
+func (e NoticeKind) Valid() bool {
+	switch e {
+	case NoticeKindBroken:
+		return true
+	case NoticeKindComplete:
+		return true
+	case NoticeKindDelivered:
+		return true
+	case NoticeKindFailed:
+		return true
+	case NoticeKindInDoubt:
+		return true
+	case NoticeKindLate:
+		return true
+	case NoticeKindMissing:
+		return true
+	case NoticeKindStopped:
+		return true
+	case NoticeKindUnreachable:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeSendChannel.
+const (
+	NoticeSendChannelHook NoticeSendChannel = "hook"
+	NoticeSendChannelMail NoticeSendChannel = "mail"
+)
+
+// Valid indicates whether the value is a known member of the NoticeSendChannel enum.
+func (e NoticeSendChannel) Valid() bool {
+	switch e {
+	case NoticeSendChannelHook:
+		return true
+	case NoticeSendChannelMail:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeSendState.
+const (
+	Due     NoticeSendState = "due"
+	GivenUp NoticeSendState = "given_up"
+	Sent    NoticeSendState = "sent"
+)
+
+// Valid indicates whether the value is a known member of the NoticeSendState enum.
+func (e NoticeSendState) Valid() bool {
+	switch e {
+	case Due:
+		return true
+	case GivenUp:
+		return true
+	case Sent:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeTrialChannel.
+const (
+	NoticeTrialChannelHook NoticeTrialChannel = "hook"
+	NoticeTrialChannelMail NoticeTrialChannel = "mail"
+)
+
+// Valid indicates whether the value is a known member of the NoticeTrialChannel enum.
+func (e NoticeTrialChannel) Valid() bool {
+	switch e {
+	case NoticeTrialChannelHook:
+		return true
+	case NoticeTrialChannelMail:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Outcome.
 const (
 	OutcomeDelivered   Outcome = "delivered"
@@ -831,6 +927,105 @@ type NewPlace struct {
 	SettleSeconds SettleSeconds `json:"settle_seconds,omitempty,omitzero"`
 }
 
+// Notice defines model for Notice.
+type Notice struct {
+	At time.Time `json:"at"`
+
+	// Count How many files or slots it is about.
+	Count int   `json:"count"`
+	Id    int64 `json:"id"`
+
+	// Input Left out of a notice about a place.
+	Input string     `json:"input,omitempty,omitzero"`
+	Kind  NoticeKind `json:"kind"`
+
+	// Link The console's page about it.
+	Link string `json:"link"`
+
+	// Named The first 20 of them.
+	Named    []string     `json:"named"`
+	Place    string       `json:"place"`
+	Seen     bool         `json:"seen"`
+	Sends    []NoticeSend `json:"sends"`
+	Sentence string       `json:"sentence"`
+
+	// Title The input's title.
+	Title string `json:"title,omitempty,omitzero"`
+}
+
+// NoticeKind defines model for NoticeKind.
+type NoticeKind string
+
+// NoticePage defines model for NoticePage.
+type NoticePage struct {
+	Items []Notice `json:"items"`
+	Next  string   `json:"next,omitempty,omitzero"`
+
+	// Unseen How many nobody saw, on whatever page.
+	Unseen int64 `json:"unseen"`
+}
+
+// NoticeRule defines model for NoticeRule.
+type NoticeRule struct {
+	Hook   string       `json:"hook,omitempty,omitzero"`
+	Inputs []string     `json:"inputs"`
+	Kinds  []NoticeKind `json:"kinds"`
+	Mail   []string     `json:"mail"`
+	Name   string       `json:"name"`
+	Off    bool         `json:"off"`
+
+	// Secret What messages to the web hook are signed with.
+	Secret string `json:"secret,omitempty,omitzero"`
+}
+
+// NoticeRuleBody defines model for NoticeRuleBody.
+type NoticeRuleBody struct {
+	// Hook A URL that each notice is posted to as JSON, signed as Standard Webhooks 1.0 says.
+	Hook string `json:"hook,omitempty,omitzero"`
+
+	// Inputs Names of inputs; none are all.
+	Inputs []string     `json:"inputs,omitempty,omitzero"`
+	Kinds  []NoticeKind `json:"kinds"`
+
+	// Mail Addresses that get a mail.
+	Mail []string `json:"mail,omitempty,omitzero"`
+	Off  bool     `json:"off,omitempty,omitzero"`
+}
+
+// NoticeSend defines model for NoticeSend.
+type NoticeSend struct {
+	Address  string            `json:"address"`
+	Attempts int               `json:"attempts"`
+	Channel  NoticeSendChannel `json:"channel"`
+
+	// Due When it is sent next.
+	Due time.Time `json:"due,omitempty,omitzero"`
+
+	// Problem Why the last attempt failed.
+	Problem string          `json:"problem,omitempty,omitzero"`
+	Rule    string          `json:"rule"`
+	Sent    time.Time       `json:"sent,omitempty,omitzero"`
+	State   NoticeSendState `json:"state"`
+}
+
+// NoticeSendChannel defines model for NoticeSend.Channel.
+type NoticeSendChannel string
+
+// NoticeSendState defines model for NoticeSend.State.
+type NoticeSendState string
+
+// NoticeTrial defines model for NoticeTrial.
+type NoticeTrial struct {
+	Address string             `json:"address"`
+	Channel NoticeTrialChannel `json:"channel"`
+
+	// Problem Why it did not arrive; left out if it did.
+	Problem string `json:"problem,omitempty,omitzero"`
+}
+
+// NoticeTrialChannel defines model for NoticeTrial.Channel.
+type NoticeTrialChannel string
+
 // Outcome defines model for Outcome.
 type Outcome string
 
@@ -1223,6 +1418,9 @@ type PlaceName = string
 // ReceiptNumber defines model for ReceiptNumber.
 type ReceiptNumber = int64
 
+// RuleName defines model for RuleName.
+type RuleName = string
+
 // Failure defines model for Failure.
 type Failure = Problem
 
@@ -1354,6 +1552,24 @@ type ExplainFileParams struct {
 	Path string `form:"path" json:"path"`
 }
 
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	// Cursor The "next" of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit Most entries on the page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Unseen Only those that nobody saw.
+	Unseen bool `form:"unseen,omitempty" json:"unseen,omitempty,omitzero"`
+}
+
+// SeeNoticesJSONBody defines parameters for SeeNotices.
+type SeeNoticesJSONBody struct {
+	// Through The newest notice that was seen.
+	Through int64 `json:"through"`
+}
+
 // ListReceiptFilesParams defines parameters for ListReceiptFiles.
 type ListReceiptFilesParams struct {
 	// Cursor The "next" of the page before.
@@ -1391,6 +1607,12 @@ type CreateHoldJSONRequestBody = NewHold
 
 // CreateRefreshJSONRequestBody defines body for CreateRefresh for application/json ContentType.
 type CreateRefreshJSONRequestBody = RefreshRequest
+
+// SaveNoticeRuleJSONRequestBody defines body for SaveNoticeRule for application/json ContentType.
+type SaveNoticeRuleJSONRequestBody = NoticeRuleBody
+
+// SeeNoticesJSONRequestBody defines body for SeeNotices for application/json ContentType.
+type SeeNoticesJSONRequestBody SeeNoticesJSONBody
 
 // CreatePlaceJSONRequestBody defines body for CreatePlace for application/json ContentType.
 type CreatePlaceJSONRequestBody = NewPlace
@@ -1635,6 +1857,54 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/why (the `ExplainFile` operationId).
 	ExplainFile(ctx context.Context, input InputName, params *ExplainFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNoticeRules What is worth telling, and to whom.
+	//
+	// Corresponds with GET /api/v1/notice-rules (the `ListNoticeRules` operationId).
+	ListNoticeRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropNoticeRule Take a rule away.
+	//
+	// Corresponds with DELETE /api/v1/notice-rules/{rule} (the `DropNoticeRule` operationId).
+	DropNoticeRule(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveNoticeRuleWithBody Add a rule, or replace the one of that name.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/notice-rules/{rule} (the `SaveNoticeRule` operationId).
+	SaveNoticeRuleWithBody(ctx context.Context, rule RuleName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveNoticeRule Add a rule, or replace the one of that name.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/notice-rules/{rule} (the `SaveNoticeRule` operationId).
+	SaveNoticeRule(ctx context.Context, rule RuleName, body SaveNoticeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryNoticeRule Send a made-up notice to everyone a rule names, now. Nothing is recorded.
+	//
+	// Corresponds with POST /api/v1/notice-rules/{rule}/trials (the `TryNoticeRule` operationId).
+	TryNoticeRule(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotices What was worth telling, the newest first.
+	//
+	// Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
+	ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SeeNoticesWithBody Mark notices as seen.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/notices/seen (the `SeeNotices` operationId).
+	SeeNoticesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SeeNotices Mark notices as seen.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/notices/seen (the `SeeNotices` operationId).
+	SeeNotices(ctx context.Context, body SeeNoticesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPlaces List all places.
 	//
@@ -2167,6 +2437,134 @@ func (c *Client) ListVersions(ctx context.Context, input InputName, params *List
 // Corresponds with GET /api/v1/inputs/{input}/why (the `ExplainFile` operationId).
 func (c *Client) ExplainFile(ctx context.Context, input InputName, params *ExplainFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExplainFileRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNoticeRules What is worth telling, and to whom.
+//
+// Corresponds with GET /api/v1/notice-rules (the `ListNoticeRules` operationId).
+func (c *Client) ListNoticeRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticeRulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropNoticeRule Take a rule away.
+//
+// Corresponds with DELETE /api/v1/notice-rules/{rule} (the `DropNoticeRule` operationId).
+func (c *Client) DropNoticeRule(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropNoticeRuleRequest(c.Server, rule)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveNoticeRuleWithBody Add a rule, or replace the one of that name.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/notice-rules/{rule} (the `SaveNoticeRule` operationId).
+func (c *Client) SaveNoticeRuleWithBody(ctx context.Context, rule RuleName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveNoticeRuleRequestWithBody(c.Server, rule, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveNoticeRule Add a rule, or replace the one of that name.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/notice-rules/{rule} (the `SaveNoticeRule` operationId).
+func (c *Client) SaveNoticeRule(ctx context.Context, rule RuleName, body SaveNoticeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveNoticeRuleRequest(c.Server, rule, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryNoticeRule Send a made-up notice to everyone a rule names, now. Nothing is recorded.
+//
+// Corresponds with POST /api/v1/notice-rules/{rule}/trials (the `TryNoticeRule` operationId).
+func (c *Client) TryNoticeRule(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryNoticeRuleRequest(c.Server, rule)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNotices What was worth telling, the newest first.
+//
+// Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
+func (c *Client) ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SeeNoticesWithBody Mark notices as seen.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/notices/seen (the `SeeNotices` operationId).
+func (c *Client) SeeNoticesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSeeNoticesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SeeNotices Mark notices as seen.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/notices/seen (the `SeeNotices` operationId).
+func (c *Client) SeeNotices(ctx context.Context, body SeeNoticesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSeeNoticesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3812,6 +4210,262 @@ func NewExplainFileRequest(server string, input InputName, params *ExplainFilePa
 	return req, nil
 }
 
+// NewListNoticeRulesRequest constructs an http.Request for the ListNoticeRules method
+func NewListNoticeRulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/notice-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDropNoticeRuleRequest constructs an http.Request for the DropNoticeRule method
+func NewDropNoticeRuleRequest(server string, rule RuleName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/notice-rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveNoticeRuleRequest calls the generic SaveNoticeRule builder with application/json body
+func NewSaveNoticeRuleRequest(server string, rule RuleName, body SaveNoticeRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveNoticeRuleRequestWithBody(server, rule, "application/json", bodyReader)
+}
+
+// NewSaveNoticeRuleRequestWithBody constructs an http.Request for the SaveNoticeRule method, with any body, and a specified content type
+func NewSaveNoticeRuleRequestWithBody(server string, rule RuleName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/notice-rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryNoticeRuleRequest constructs an http.Request for the TryNoticeRule method
+func NewTryNoticeRuleRequest(server string, rule RuleName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/notice-rules/%s/trials", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListNoticesRequest constructs an http.Request for the ListNotices method
+func NewListNoticesRequest(server string, params *ListNoticesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/notices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "unseen", params.Unseen, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSeeNoticesRequest calls the generic SeeNotices builder with application/json body
+func NewSeeNoticesRequest(server string, body SeeNoticesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSeeNoticesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSeeNoticesRequestWithBody constructs an http.Request for the SeeNotices method, with any body, and a specified content type
+func NewSeeNoticesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/notices/seen")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListPlacesRequest constructs an http.Request for the ListPlaces method
 func NewListPlacesRequest(server string) (*http.Request, error) {
 	var err error
@@ -4599,6 +5253,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/why (the `ExplainFile` operationId).
 	ExplainFileWithResponse(ctx context.Context, input InputName, params *ExplainFileParams, reqEditors ...RequestEditorFn) (*ExplainFileResponse, error)
+
+	// ListNoticeRulesWithResponse What is worth telling, and to whom.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/notice-rules (the `ListNoticeRules` operationId).
+	ListNoticeRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNoticeRulesResponse, error)
+
+	// DropNoticeRuleWithResponse Take a rule away.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/notice-rules/{rule} (the `DropNoticeRule` operationId).
+	DropNoticeRuleWithResponse(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*DropNoticeRuleResponse, error)
+
+	// SaveNoticeRuleWithBodyWithResponse Add a rule, or replace the one of that name.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/notice-rules/{rule} (the `SaveNoticeRule` operationId).
+	SaveNoticeRuleWithBodyWithResponse(ctx context.Context, rule RuleName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveNoticeRuleResponse, error)
+
+	// SaveNoticeRuleWithResponse Add a rule, or replace the one of that name.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/notice-rules/{rule} (the `SaveNoticeRule` operationId).
+	SaveNoticeRuleWithResponse(ctx context.Context, rule RuleName, body SaveNoticeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveNoticeRuleResponse, error)
+
+	// TryNoticeRuleWithResponse Send a made-up notice to everyone a rule names, now. Nothing is recorded.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/notice-rules/{rule}/trials (the `TryNoticeRule` operationId).
+	TryNoticeRuleWithResponse(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*TryNoticeRuleResponse, error)
+
+	// ListNoticesWithResponse What was worth telling, the newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
+	ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+
+	// SeeNoticesWithBodyWithResponse Mark notices as seen.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/notices/seen (the `SeeNotices` operationId).
+	SeeNoticesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SeeNoticesResponse, error)
+
+	// SeeNoticesWithResponse Mark notices as seen.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/notices/seen (the `SeeNotices` operationId).
+	SeeNoticesWithResponse(ctx context.Context, body SeeNoticesJSONRequestBody, reqEditors ...RequestEditorFn) (*SeeNoticesResponse, error)
 
 	// ListPlacesWithResponse List all places.
 	//
@@ -5826,6 +6536,300 @@ func (r ExplainFileResponse) ContentType() string {
 	return ""
 }
 
+type ListNoticeRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []NoticeRule `json:"items"`
+
+		// Kinds The kinds there are.
+		Kinds []NoticeKind `json:"kinds"`
+
+		// MailFrom The address that mail comes from; empty if no mail server is set up.
+		MailFrom string `json:"mail_from,omitempty,omitzero"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticeRulesResponse) GetJSON200() *struct {
+	Items []NoticeRule `json:"items"`
+
+	// Kinds The kinds there are.
+	Kinds []NoticeKind `json:"kinds"`
+
+	// MailFrom The address that mail comes from; empty if no mail server is set up.
+	MailFrom string `json:"mail_from,omitempty,omitzero"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticeRulesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticeRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticeRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticeRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticeRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropNoticeRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropNoticeRuleResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropNoticeRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropNoticeRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropNoticeRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropNoticeRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SaveNoticeRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticeRule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveNoticeRuleResponse) GetJSON200() *NoticeRule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveNoticeRuleResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveNoticeRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveNoticeRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveNoticeRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveNoticeRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryNoticeRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []NoticeTrial `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryNoticeRuleResponse) GetJSON200() *struct {
+	Items []NoticeTrial `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryNoticeRuleResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryNoticeRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryNoticeRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryNoticeRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryNoticeRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticesResponse) GetJSON200() *NoticePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SeeNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SeeNoticesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SeeNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SeeNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SeeNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SeeNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPlacesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6864,6 +7868,110 @@ func (c *ClientWithResponses) ExplainFileWithResponse(ctx context.Context, input
 	return ParseExplainFileResponse(rsp)
 }
 
+// ListNoticeRulesWithResponse What is worth telling, and to whom.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/notice-rules (the `ListNoticeRules` operationId).
+func (c *ClientWithResponses) ListNoticeRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNoticeRulesResponse, error) {
+	rsp, err := c.ListNoticeRules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticeRulesResponse(rsp)
+}
+
+// DropNoticeRuleWithResponse Take a rule away.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/notice-rules/{rule} (the `DropNoticeRule` operationId).
+func (c *ClientWithResponses) DropNoticeRuleWithResponse(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*DropNoticeRuleResponse, error) {
+	rsp, err := c.DropNoticeRule(ctx, rule, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropNoticeRuleResponse(rsp)
+}
+
+// SaveNoticeRuleWithBodyWithResponse Add a rule, or replace the one of that name.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/notice-rules/{rule} (the `SaveNoticeRule` operationId).
+func (c *ClientWithResponses) SaveNoticeRuleWithBodyWithResponse(ctx context.Context, rule RuleName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveNoticeRuleResponse, error) {
+	rsp, err := c.SaveNoticeRuleWithBody(ctx, rule, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveNoticeRuleResponse(rsp)
+}
+
+// SaveNoticeRuleWithResponse Add a rule, or replace the one of that name.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/notice-rules/{rule} (the `SaveNoticeRule` operationId).
+func (c *ClientWithResponses) SaveNoticeRuleWithResponse(ctx context.Context, rule RuleName, body SaveNoticeRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveNoticeRuleResponse, error) {
+	rsp, err := c.SaveNoticeRule(ctx, rule, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveNoticeRuleResponse(rsp)
+}
+
+// TryNoticeRuleWithResponse Send a made-up notice to everyone a rule names, now. Nothing is recorded.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/notice-rules/{rule}/trials (the `TryNoticeRule` operationId).
+func (c *ClientWithResponses) TryNoticeRuleWithResponse(ctx context.Context, rule RuleName, reqEditors ...RequestEditorFn) (*TryNoticeRuleResponse, error) {
+	rsp, err := c.TryNoticeRule(ctx, rule, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryNoticeRuleResponse(rsp)
+}
+
+// ListNoticesWithResponse What was worth telling, the newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/notices (the `ListNotices` operationId).
+func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
+	rsp, err := c.ListNotices(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticesResponse(rsp)
+}
+
+// SeeNoticesWithBodyWithResponse Mark notices as seen.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/notices/seen (the `SeeNotices` operationId).
+func (c *ClientWithResponses) SeeNoticesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SeeNoticesResponse, error) {
+	rsp, err := c.SeeNoticesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSeeNoticesResponse(rsp)
+}
+
+// SeeNoticesWithResponse Mark notices as seen.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/notices/seen (the `SeeNotices` operationId).
+func (c *ClientWithResponses) SeeNoticesWithResponse(ctx context.Context, body SeeNoticesJSONRequestBody, reqEditors ...RequestEditorFn) (*SeeNoticesResponse, error) {
+	rsp, err := c.SeeNotices(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSeeNoticesResponse(rsp)
+}
+
 // ListPlacesWithResponse List all places.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7874,6 +8982,206 @@ func ParseExplainFileResponse(rsp *http.Response) (*ExplainFileResponse, error) 
 	return response, nil
 }
 
+// ParseListNoticeRulesResponse parses an HTTP response from a ListNoticeRulesWithResponse call
+func ParseListNoticeRulesResponse(rsp *http.Response) (*ListNoticeRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticeRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []NoticeRule `json:"items"`
+
+			// Kinds The kinds there are.
+			Kinds []NoticeKind `json:"kinds"`
+
+			// MailFrom The address that mail comes from; empty if no mail server is set up.
+			MailFrom string `json:"mail_from,omitempty,omitzero"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropNoticeRuleResponse parses an HTTP response from a DropNoticeRuleWithResponse call
+func ParseDropNoticeRuleResponse(rsp *http.Response) (*DropNoticeRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropNoticeRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSaveNoticeRuleResponse parses an HTTP response from a SaveNoticeRuleWithResponse call
+func ParseSaveNoticeRuleResponse(rsp *http.Response) (*SaveNoticeRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveNoticeRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticeRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryNoticeRuleResponse parses an HTTP response from a TryNoticeRuleWithResponse call
+func ParseTryNoticeRuleResponse(rsp *http.Response) (*TryNoticeRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryNoticeRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []NoticeTrial `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
+func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSeeNoticesResponse parses an HTTP response from a SeeNoticesWithResponse call
+func ParseSeeNoticesResponse(rsp *http.Response) (*SeeNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SeeNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPlacesResponse parses an HTTP response from a ListPlacesWithResponse call
 func ParseListPlacesResponse(rsp *http.Response) (*ListPlacesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8402,6 +9710,24 @@ type ServerInterface interface {
 	// ExplainFile The whole way to a file's verdict. The file need not exist.
 	// (GET /api/v1/inputs/{input}/why)
 	ExplainFile(c *gin.Context, input InputName, params ExplainFileParams)
+	// ListNoticeRules What is worth telling, and to whom.
+	// (GET /api/v1/notice-rules)
+	ListNoticeRules(c *gin.Context)
+	// DropNoticeRule Take a rule away.
+	// (DELETE /api/v1/notice-rules/{rule})
+	DropNoticeRule(c *gin.Context, rule RuleName)
+	// SaveNoticeRule Add a rule, or replace the one of that name.
+	// (PUT /api/v1/notice-rules/{rule})
+	SaveNoticeRule(c *gin.Context, rule RuleName)
+	// TryNoticeRule Send a made-up notice to everyone a rule names, now. Nothing is recorded.
+	// (POST /api/v1/notice-rules/{rule}/trials)
+	TryNoticeRule(c *gin.Context, rule RuleName)
+	// ListNotices What was worth telling, the newest first.
+	// (GET /api/v1/notices)
+	ListNotices(c *gin.Context, params ListNoticesParams)
+	// SeeNotices Mark notices as seen.
+	// (PUT /api/v1/notices/seen)
+	SeeNotices(c *gin.Context)
 	// ListPlaces List all places.
 	// (GET /api/v1/places)
 	ListPlaces(c *gin.Context)
@@ -9311,6 +10637,150 @@ func (siw *ServerInterfaceWrapper) ExplainFile(c *gin.Context) {
 	siw.Handler.ExplainFile(c, input, params)
 }
 
+// ListNoticeRules operation middleware
+func (siw *ServerInterfaceWrapper) ListNoticeRules(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListNoticeRules(c)
+}
+
+// DropNoticeRule operation middleware
+func (siw *ServerInterfaceWrapper) DropNoticeRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule RuleName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropNoticeRule(c, rule)
+}
+
+// SaveNoticeRule operation middleware
+func (siw *ServerInterfaceWrapper) SaveNoticeRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule RuleName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SaveNoticeRule(c, rule)
+}
+
+// TryNoticeRule operation middleware
+func (siw *ServerInterfaceWrapper) TryNoticeRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule RuleName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", c.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryNoticeRule(c, rule)
+}
+
+// ListNotices operation middleware
+func (siw *ServerInterfaceWrapper) ListNotices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListNoticesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "unseen" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "unseen", c.Request.URL.Query(), &params.Unseen, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter unseen: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListNotices(c, params)
+}
+
+// SeeNotices operation middleware
+func (siw *ServerInterfaceWrapper) SeeNotices(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SeeNotices(c)
+}
+
 // ListPlaces operation middleware
 func (siw *ServerInterfaceWrapper) ListPlaces(c *gin.Context) {
 
@@ -9677,6 +11147,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/files", wrapper.ListReceiptFiles)
 	router.GET(options.BaseURL+"/api/v1/verification", wrapper.VerifyReceipts)
 	router.GET(options.BaseURL+"/api/v1/changes", wrapper.ListRecentChanges)
+	router.GET(options.BaseURL+"/api/v1/notices", wrapper.ListNotices)
+	router.PUT(options.BaseURL+"/api/v1/notices/seen", wrapper.SeeNotices)
+	router.GET(options.BaseURL+"/api/v1/notice-rules", wrapper.ListNoticeRules)
+	router.DELETE(options.BaseURL+"/api/v1/notice-rules/:rule", wrapper.DropNoticeRule)
+	router.PUT(options.BaseURL+"/api/v1/notice-rules/:rule", wrapper.SaveNoticeRule)
+	router.POST(options.BaseURL+"/api/v1/notice-rules/:rule/trials", wrapper.TryNoticeRule)
 	router.GET(options.BaseURL+"/api/v1/events", wrapper.StreamEvents)
 }
 
@@ -10645,6 +12121,238 @@ func (response ExplainFiledefaultApplicationProblemPlusJSONResponse) VisitExplai
 	return err
 }
 
+type ListNoticeRulesRequestObject struct {
+}
+
+type ListNoticeRulesResponseObject interface {
+	VisitListNoticeRulesResponse(w http.ResponseWriter) error
+}
+
+type ListNoticeRules200JSONResponse struct {
+	Items []NoticeRule `json:"items"`
+
+	// Kinds The kinds there are.
+	Kinds []NoticeKind `json:"kinds"`
+
+	// MailFrom The address that mail comes from; empty if no mail server is set up.
+	MailFrom string `json:"mail_from,omitempty,omitzero"`
+}
+
+func (response ListNoticeRules200JSONResponse) VisitListNoticeRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticeRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNoticeRulesdefaultApplicationProblemPlusJSONResponse) VisitListNoticeRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropNoticeRuleRequestObject struct {
+	Rule RuleName `json:"rule"`
+}
+
+type DropNoticeRuleResponseObject interface {
+	VisitDropNoticeRuleResponse(w http.ResponseWriter) error
+}
+
+type DropNoticeRule204Response struct {
+}
+
+func (response DropNoticeRule204Response) VisitDropNoticeRuleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropNoticeRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropNoticeRuledefaultApplicationProblemPlusJSONResponse) VisitDropNoticeRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveNoticeRuleRequestObject struct {
+	Rule RuleName `json:"rule"`
+	Body *SaveNoticeRuleJSONRequestBody
+}
+
+type SaveNoticeRuleResponseObject interface {
+	VisitSaveNoticeRuleResponse(w http.ResponseWriter) error
+}
+
+type SaveNoticeRule200JSONResponse NoticeRule
+
+func (response SaveNoticeRule200JSONResponse) VisitSaveNoticeRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveNoticeRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SaveNoticeRuledefaultApplicationProblemPlusJSONResponse) VisitSaveNoticeRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryNoticeRuleRequestObject struct {
+	Rule RuleName `json:"rule"`
+}
+
+type TryNoticeRuleResponseObject interface {
+	VisitTryNoticeRuleResponse(w http.ResponseWriter) error
+}
+
+type TryNoticeRule200JSONResponse struct {
+	Items []NoticeTrial `json:"items"`
+}
+
+func (response TryNoticeRule200JSONResponse) VisitTryNoticeRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryNoticeRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryNoticeRuledefaultApplicationProblemPlusJSONResponse) VisitTryNoticeRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesRequestObject struct {
+	Params ListNoticesParams
+}
+
+type ListNoticesResponseObject interface {
+	VisitListNoticesResponse(w http.ResponseWriter) error
+}
+
+type ListNotices200JSONResponse NoticePage
+
+func (response ListNotices200JSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNoticesdefaultApplicationProblemPlusJSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SeeNoticesRequestObject struct {
+	Body *SeeNoticesJSONRequestBody
+}
+
+type SeeNoticesResponseObject interface {
+	VisitSeeNoticesResponse(w http.ResponseWriter) error
+}
+
+type SeeNotices204Response struct {
+}
+
+func (response SeeNotices204Response) VisitSeeNoticesResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SeeNoticesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SeeNoticesdefaultApplicationProblemPlusJSONResponse) VisitSeeNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPlacesRequestObject struct {
 }
 
@@ -11244,6 +12952,24 @@ type StrictServerInterface interface {
 	// ExplainFile The whole way to a file's verdict. The file need not exist.
 	// (GET /api/v1/inputs/{input}/why)
 	ExplainFile(ctx context.Context, request ExplainFileRequestObject) (ExplainFileResponseObject, error)
+	// ListNoticeRules What is worth telling, and to whom.
+	// (GET /api/v1/notice-rules)
+	ListNoticeRules(ctx context.Context, request ListNoticeRulesRequestObject) (ListNoticeRulesResponseObject, error)
+	// DropNoticeRule Take a rule away.
+	// (DELETE /api/v1/notice-rules/{rule})
+	DropNoticeRule(ctx context.Context, request DropNoticeRuleRequestObject) (DropNoticeRuleResponseObject, error)
+	// SaveNoticeRule Add a rule, or replace the one of that name.
+	// (PUT /api/v1/notice-rules/{rule})
+	SaveNoticeRule(ctx context.Context, request SaveNoticeRuleRequestObject) (SaveNoticeRuleResponseObject, error)
+	// TryNoticeRule Send a made-up notice to everyone a rule names, now. Nothing is recorded.
+	// (POST /api/v1/notice-rules/{rule}/trials)
+	TryNoticeRule(ctx context.Context, request TryNoticeRuleRequestObject) (TryNoticeRuleResponseObject, error)
+	// ListNotices What was worth telling, the newest first.
+	// (GET /api/v1/notices)
+	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
+	// SeeNotices Mark notices as seen.
+	// (PUT /api/v1/notices/seen)
+	SeeNotices(ctx context.Context, request SeeNoticesRequestObject) (SeeNoticesResponseObject, error)
 	// ListPlaces List all places.
 	// (GET /api/v1/places)
 	ListPlaces(ctx context.Context, request ListPlacesRequestObject) (ListPlacesResponseObject, error)
@@ -12066,6 +13792,194 @@ func (sh *strictHandler) ExplainFile(ctx *gin.Context, input InputName, params E
 	}
 }
 
+// ListNoticeRules operation middleware
+func (sh *strictHandler) ListNoticeRules(ctx *gin.Context) {
+	var request ListNoticeRulesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNoticeRules(ctx, request.(ListNoticeRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNoticeRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListNoticeRulesResponseObject); ok {
+		if err := validResponse.VisitListNoticeRulesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DropNoticeRule operation middleware
+func (sh *strictHandler) DropNoticeRule(ctx *gin.Context, rule RuleName) {
+	var request DropNoticeRuleRequestObject
+
+	request.Rule = rule
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropNoticeRule(ctx, request.(DropNoticeRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropNoticeRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DropNoticeRuleResponseObject); ok {
+		if err := validResponse.VisitDropNoticeRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SaveNoticeRule operation middleware
+func (sh *strictHandler) SaveNoticeRule(ctx *gin.Context, rule RuleName) {
+	var request SaveNoticeRuleRequestObject
+
+	request.Rule = rule
+
+	var body SaveNoticeRuleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveNoticeRule(ctx, request.(SaveNoticeRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveNoticeRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SaveNoticeRuleResponseObject); ok {
+		if err := validResponse.VisitSaveNoticeRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryNoticeRule operation middleware
+func (sh *strictHandler) TryNoticeRule(ctx *gin.Context, rule RuleName) {
+	var request TryNoticeRuleRequestObject
+
+	request.Rule = rule
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryNoticeRule(ctx, request.(TryNoticeRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryNoticeRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryNoticeRuleResponseObject); ok {
+		if err := validResponse.VisitTryNoticeRuleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListNotices operation middleware
+func (sh *strictHandler) ListNotices(ctx *gin.Context, params ListNoticesParams) {
+	var request ListNoticesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNotices(ctx, request.(ListNoticesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNotices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListNoticesResponseObject); ok {
+		if err := validResponse.VisitListNoticesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SeeNotices operation middleware
+func (sh *strictHandler) SeeNotices(ctx *gin.Context) {
+	var request SeeNoticesRequestObject
+
+	var body SeeNoticesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SeeNotices(ctx, request.(SeeNoticesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SeeNotices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SeeNoticesResponseObject); ok {
+		if err := validResponse.VisitSeeNoticesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListPlaces operation middleware
 func (sh *strictHandler) ListPlaces(ctx *gin.Context) {
 	var request ListPlacesRequestObject
@@ -12476,137 +14390,153 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1pcxs3tuhfQfG9qkxqWosTz7wZ+ZMnsZ89o3hUkl9SryKXCuw+JBE2gQ6AFsXr0n+/hYOlFwLNpkQ6",
-	"yb33ky0JjeXg4OzL50kuVpXgwLWaXHyeLIAWIPG/bz7Sufm3AJVLVmkm+ORi8oGuQBG9AHIPUjHBiZjh",
-	"jwXMGGdm1Okkm6h8AStqPtebCiYXE6Ul4/PJ4+NjNqmopCvQbp3vaqmE3F7p4wLI7YTDg76d+EUqOgcy",
-	"hZmQYFZhZtyvNcjNJJtwujIL5Xa69hZW9OES+FwvJhcvz8/Pz7P+prLJw8lcnJjfnqglq04EboKWJ5Vg",
-	"XIOcXMxoqeAxm7yf/UB1vohv14DMb9WDRy+oJmuqCBRMQ/GKUC70AiQRHMh0Q7hYE6YI5QSkFJK8fPFN",
-	"OJq9jeZs72cndvVsIuHXmkkoJhda1jAE8Gzynle1/oBTfLYTV1QvmmmZ+fuec16yFdPbUPhBKE2Aa8lA",
-	"ETy9vbTUbZU4TXupAma0LvXk4oW5qBV9YKt6hT+ZHxl3P4Y7NPczB7nXJV6VNIcBgFTm73sC5BpyYJX+",
-	"UK+mIBPzSjtmcOaZkCuq7cH++nIyfGazsARVCa4AH9Nbyspa4rlywTVwvCNaVSXLqQHHWSXFtITVn39R",
-	"5sI+t1b+3xJmk4vJ/zprSMKZ/as6u7Jf2RW7V/4TIjhwTdZS8Dn50/Xb78jfX/7l/3x9ioBxU+BTX1A+",
-	"B/Xm3u2rkqICqZnd+4yV9j/bNztjUkWw7bUmK4NwL87PEcE0rNSuk1yK+Ruu5cZM6xaiUlL82T6E6PU2",
-	"F/ZzeC92w353n8J8YvoL5NpM+J2oHWHtHnW6uZNA3Q3QomAWU6+68OhjwjZcthacbu6UphoOPW8u7kHS",
-	"+XPn7V7fm4cKcg0FQUAaYmjIBe7fUVEmiSqFPp1EthTQpTvpWzsXlGKN0+FlfaXITJQFSDPTiH0uoCxS",
-	"U6+ZXhBKFqIs9pjtbkrz5UgolTDTd8Ji4ojhHKhMbRa5jxlQbsjKsA5CSUW1BslHbr5i+RKKUVvpPRP/",
-	"PNwMrXO1QdLC2az1LtwduNPF31aDkt3XlYuyXvEIblyBZKJQGRHSohrkghdkLkVdvUKGDKtKb4iGB03W",
-	"C5BghkkwDJoDM//v0JktMaJPUPLw/g/5GGdSrKLLS7HGSUcRQg+/a7GObV2L6BI1R+YYeR1XeM3uLSPe",
-	"zWhZEsYJF/1XnEQZczJcOwu36I4VgNnawxBamGNtYcYKPHfeOpjZoYqJdUKBPQ6VQLjQRLFVVW7MQUso",
-	"DCqZXxY1jGZBN6XQMZDjK4js4d8cyExIAjRfEAuWvda6wde1tWAP9g42YRseJFEgOxmjx9VAsQLiorEj",
-	"OhaS+JwamgRFCzWaG0kQ+HdiTVaUbxymMU3Woi4LounSUPuRZG3JeBHFg5JxiAshKMtFD4cCgBf8cVvR",
-	"AzkY7ACQILQoXjlKxGaEG7qUU24P6FdwJ91GY7pRuyUYPL0b3Owr8zfooJB58dXeRAwRvg9an5cQE9Q4",
-	"DtI0sFeglCPuw0dxO3WrNB8O7/YjPEQk0EaH3b6j///6h8tXhGlF7NNCpU2TM1qxs/sXZ82nJ/bvp0bA",
-	"NlfU0j6NEhPTP3tHam0jfoqS3RstKiJW6vGiGJuD0tEn4N8GcKN2WEZu5qDTsg3X5gPuVKkkQxqxH2S3",
-	"qedVgpHg6rI0z2QR+DfuyApkzcVEnkUc+3HXgbtY2AW4RAHPZjOQwHO4dHjbBb9i8wji/JkIXm4MHzRb",
-	"LqkGmZGTzi8NLWRWtvAwJ5Ns8udJNjmJAlw79B0+J+7HDR4+T0RF8ULGGHmVcRgvd/SgmBQ99hY3W7KD",
-	"3VH0zKKe6tjLieJvLviMyRW0WcVUiBIoN3+eixT5WtCk/uDYREmVJoV7yqdRuCrGc+iAoqAaTjRDvN11",
-	"9xxNGLhFu5/2cWKgeWN2coMicYTtuj+QKeg1ACd6LUgpxFJl5Pz0hXmRKyHhFTk3hHFtuLyVsOU9ywEN",
-	"YEpTabQ98147XLoQ9RQpTLD2/O2vLzvmnoZkcmtfMdt9yGsFQzJez1hgzZZzyQrC0YrJtGezfVlfcIhy",
-	"Vy6sat2i6d/EDYoVqhq732iQutwH0Yt5qErKqedLfasJLxifj39/b+0HsYfnJZxtOh6MFdt/qss47VcA",
-	"EWr40wLQ+tnIMcrCvQXv1gtTwDW4V7C9grd0DArAXvhVGqrxULrRUMVAdA+yYLne9fmPblj/up1AhbBp",
-	"JgsAbh3YbzhrbjiGG2+huK4jaDHA3hPGtEaQdWZKQ6kokTXHFytqTSiZSqDLkSK2oXBPIeRu636jbqLo",
-	"4Zmz03TP3pdfkAFmnnRkSEXNNgwd3UOc6W3TiQ+4WHxzZcw2QStdSxi0CaTMCm3b1+Ee/UJYGA59/s6M",
-	"ecwmrNhDJIijmKEXXyliBnjxp+s6ik2mdMzi8Mb7GQyeLigvTla0AGKGO8MXXQFherxt2C4UAdJKFGzG",
-	"enawAW7cWOWG1vtgxiQ1y7dSrKwDpaS5gZkUHSNKjDz3eLYVkHNReIMqsUPjs6QpeUOEIxeKM5q7XAtZ",
-	"xDVfxf4j8vU/jMg9kpjsR+ufSaVZ0ei+uPUWAuyi2sPUmpVwFbVZBvwc+ZzLqOTMR+kFdonU/j5KRssY",
-	"Q1Epy1/L1GxNMdyIhnwOkkyBWPPv6DeYOtrMkdMx33q1s7vNa7FumYtoUYxGvUMIDlpoWo6f5qMZvtNm",
-	"5zRzLyk4VdYtlbXuLH7ZlidELDYFJNShnimn/aeaj3VYzCW1C3gGPZViiQLRmkpuJnSSdow5S2vXHXNv",
-	"g7JjPU8ISD0QIzD8nrvymZsiBtt3QEtL03smAk11rdpnF8voMV34wAgl387YfBHdjojJSVSPZ2cJBRl4",
-	"AcXdPhPZL9aL+HyjBQzG4yq519BixtdFwqOhWTl+/+sFK+FOdUXEsIEBRsK4R2uEZmbAH7ur994J3X+U",
-	"3pU07NTBUeZBeikz5q1vG8zbHpu2VX40xUZnQITida2pW4B0to8+/9vpUyu8BWfQyISDepJyzx4wNSqN",
-	"NVKgrhMM98+VqK2rOe5doErf+TCQbQ7VKF59ExEURMJMglpkhM4p40qT9YLlC+svV+id0uN90m4jOOOu",
-	"o167YUOW3m5M1ygIXvlPoqYIDMFJ2CLyBZqik8YFppUVmglTcbuCkXXH7/S6jsskit7vSf3sFwliqplO",
-	"SOAtbjDKlL4Zrb7aNbMQ8uRwt1my845bR26dpX0nLTdt64F38MND39OoHTIz0sMfqFxGhOZEvE4afRKR",
-	"PHZ4cvVDiOyWrB9BZr8M2nFP1FgARGjMjahlDgT/GtXVtLhzMlYkFEHchWljH2r/LrcPs71vH4j1PLkE",
-	"g0HvBsxdbsT+Grz70OuuIx6e/8LrqqkpW+rpNltMn2S0cLT/WZPS0bAQPR40ASYRcYRpMoWcrsCb42dC",
-	"EmrNwzpEF1rYoQJHVcMWozicBnBMQENq5tV9H4nUvsq2zt+7wq5GYG0FbcTJGnNmF1U/xZ/EIUjNUIjj",
-	"s6mNEBFCnGNg546QORf3bMCCDly2gpHCCuoM45F5MDLQOnmoHLu2ZYhjvdjeIzjk+BNi6ZE5xBXNncdp",
-	"VLjfOrUCRicBcB9K2VpqbLTfOLEr4qhZsqqKYoCFH6G8ICXjS6dp5M5QZN417hMKQnVG6BNCem/c2vGQ",
-	"Kqn3wZ1RspMXlvzsHkO7glAID3YYZK8uC48lOGc97GLv7YMzIw97OErQGuRdTpW1URhpSwtcEx40cCfJ",
-	"5aLa3K2MKJVNVAVlaW0tWoi7AqBy/1ULWpZijdrqnarzxR06TD49OaKpr3JqwngkwGkwninCNpYAlWoc",
-	"iTMpVlZzZXw+OgikFwIVv4J13H7CIgfXsgaMDVbtUK2MYOoBEbWO6yN7OJYdp+6NtN7yEGiUDdg5uht+",
-	"r0lJK2UpYzd6bg87SGrO9QJ4AMRXimCUDbEvIAaJuLuUJS/mytOrvrFaQq6FFS77ar8SZa0RPRc+RcWF",
-	"KXylyIoa/Il7/+Ee5OZONRESQ0SpE00xpDkr0NpActy0Nzg6zBtX6prjx8D271rnYtUxwK4p05YWyJo7",
-	"C2yQsJDQCaRQ2WRGWYn/wZQaWVe6Q7iaY11FL+ZZIDwkpLob2Zo7BrfGXhELHLRJS5/3CI6zv9jppnaB",
-	"IUE1j1qLaVmnpGvnYTX7I0pTXiiUr7lY7yaS3khgBmXhlH69KJDiD5JKye6dsyHpPDKCkNKsLMkUGJ+T",
-	"tWRaQ8Ip3HnisafKdZRxbAz/WVAjLFnqbIdmPpBbzAgtS5cuolpsyn42jjCMDJ2KR0FtRTptcXuR0zKK",
-	"B2jVK52IPqwiiCVqikypXdeyBhf47kRn3RgnzVJNRmMBOSs6sc9tsTUZI7pDsNx69HHgWgyyV7qqlZUr",
-	"YaYJLYWNnx8J7RB111vH/NryM2Yj2IUmYe/78M1NEi1js44PQmm/ia4k+hRilwrnLkDTmByBtGZBqwo4",
-	"FBmSmApEVSYC6ZwaGqNXghSCULTOs7iJyuUwRrDhDc0XxNI6jArphpaMi0/dCmlPpGrUiWTFtBnXU/xY",
-	"lMYrUkt+8YuQ9/Bw4Q548eH1D292I4Ejz96UGzyC7qpi13uNkQvfeadtIhFzhMKYjAzs7TGESqRzCa4b",
-	"t0iPeag7MRuvwlG1TNvYrTacimSx7hennDt9XWEQEa+s6D4qydEj0JBZsjVqP+t+wm82jNIuYyDmTktv",
-	"8almlzFWFTN2CDwu9T16TznlgrOclk6d0EHMwfkIJqvGOXXaY9BOuhznFGo9oVjEmFUk4iKh0He1grHm",
-	"XB5yykcMFrzcpNMolLef4iOxhlbDH18F9kOmVAFG53l9cLxrtusEfHp4YyXhnok6Qt+/tzccgtk6D9aF",
-	"E+YLmkiOqqSYS5rInWx8oWPI3vjEFjP0biXuY8YxDEny7lxEY3ek8VFx+5m3jhKF1Ggs3tQdLrCBaxac",
-	"bRHKFyOamaP7LYIes7j5d9bcbmN568dDtRKQwxPs+Sk7hCmQoQF2FQ/zHQy/PmDsbjRP3UiTlFQgleDE",
-	"DLEmt+iTaGJrv3iEbNLnNGCENm9pCZXe5+1JoGMp7R4OrcO8pGzicli8bpfXUgLvYOin55qpk5GsAc1r",
-	"5TPhLLTakG69n0E/fes9HMKJ1X5eR/Bjmem5tgVJnueBHpem7DgW0kDn7SRKWGUafR4r4Po0EeqWjHIY",
-	"lZG8ihvWk07qlP6SiJ1oqx1tt0fjVY3DP7DbAwj7+9zXsHqwRwYtjr0rnMfviG7M8fL0+L3sEWiZwr4B",
-	"Hd56e0pA335FVVwYF40heogSeHt1o/gnVnVWarOmkARzQZgmM8rKRNZE0DdHKbq/1o6lj4iVu3aj9xMV",
-	"lXaEc9suXwqxdBZ6oEXHQu9+MHf/Kf7Q95MRHRjdE0npEboL8fHOWvMJ4/M4YY+FZ3hC49GlIxCG99+I",
-	"ixaK7fJM4W1sZXu33nDn4AMk6zDMLURUHp6xdRAwTV/7hdvuMVCDF6iS8IIYHFGvrAlkYU3zdGMUR6sq",
-	"jrd4JjRSugTyS416DyiHVRnRC6aI4DkMa54r+vDe/vFFp6JCY6CzQWqjddDu5n6kZW2ZdqPSRopQxXTX",
-	"6zqmDwyGpISSTK4cii9QRHUwrcu6BFICNZckRlui+o6DptAHTuVUIXM/d8y8HHv9mHGprWCo6ArufCW5",
-	"qMchmuh3Gc3uw+RwdKQ4PxTWBuo4W9uGjNks7hEYV/zAmcSdU81VCTFzDpkguz7DZ/gaiBbml4ZWZ/ia",
-	"VkwpZ3Cxf5oLDr9V6vwNm/P3/JLxSChX6X67s+rKMg7BJg6oO29S2xunylgVxoyNrloKvV/lmaKGJ0hi",
-	"401hyTyUcYmMTdWmrXQkV+emK26ngHLjV2vVcrH++9J+7h2AmUMl86eQjmVUUAOobAJYbCGui26t0Q9z",
-	"ssYvcw5dS+7+63+prAcrrBk8xYbx39lkj2xS8yUXa55YH6qYnwqdkXESsg/VilOndLLsqAJM+HmIPvJ7",
-	"jd5iW15KVX/Yw4SUeIfx9+anT2wsFrw928Oa5IoXPDPbsxTzuKCKLuoX5+cZ3iiHNShtNeMDVAuNZ2Ka",
-	"vWQIgxjIrBFoN51qyTlxu/HrYDLe7bXKbPitYvNEhF0d0adeozN/Rcvd3seGItWr+KnjCcXtSggj7aBQ",
-	"FsNVFvdMjXtWeltgCrtwFBWGAxt+zf3DzrINCHmUMe072a2+dr84RJbUFra47KBkDlA4nNtxo8gFjEli",
-	"2Vt/J6Ok72Ci2zcmPIAjZXjbJ3p5lCLsQZDW+/D8u7W+cQJPHmqyj6id3s3zHFHurmVU2gYgZpU5O6kW",
-	"xADMKJ+Ghtnyeza4dsp4kXBohMLkTy4k/ut2gG0WDdw8voqZTdRCrDvnmdCybFWKsz/tKrLbK6P7tMqD",
-	"PzZpNUGlHFw3Jq79CJLNXDXyWCYJjK437CoE3TnZcdwnC4iVZuv6lVFwaHlit6MTDA7GRctR6ow/pZ8p",
-	"AWwVBdGuvOq06/HA+ar7xK30AJDILg0OqVia6QCQDmGT8/A+gk3uR5HTaV3SqLxspJpY0d8ZwbA9tDLs",
-	"wUwSMlJJ+bym833VWJVL3+4ifLSl1/sUkIhqT/UoXcNZpXB8DICRKmzTwRiTPcoJ9EoSkSXjhS0HAGUR",
-	"N/p1OTPen99TA7I2zD/FZlGQ15LpzY25O5ezC8q/KGwfkQuxZNA0kLDhgXd+WHOaiv0LXJkZRwoRI5A2",
-	"AZUYneHGLrSubB8HxmcizoTfffx4RXLBtaR5oIr/xMW9XeqUfGQrV3fg+u135Ntvv/17ZnuY4C9vue8D",
-	"QZzXhhQir1c22LpkSivXzmVDKCeior/WQKzgkblILjfRzbvXJ9/85a9GNV/AA/WaCXnts0owlYMpYlil",
-	"rVbXjgxzdbtv+f/7+Pbkb5k9lyhJvqDmeD45zTAsVVK1AEVA5bSCgvzp9vbhw4eM3N7Wnz88mn9vb78+",
-	"vUULKsuBW9+9u5wf3n+cZJNalg7I6uLsTFTAFWZcnwo5P3MfnRkRpfG0TixkW0n3F5MXaAKtgNOKTS4m",
-	"356en37r/KmIKb7usLWy4K/mVh4xzwCZ6/sCbRpKt33dvVz8i5/j9KQZcmY7vTx+6nUa+eb8fKDLyHZ3",
-	"kefGAgRn/U6fUYIMb3cuMZiuJeUKSYg6dcKsz+SI7SiA4Mx3Wnm0KvQKiXtjdmjN2ykM7vMLUMBVMcuE",
-	"mdDfbpPGEL3cGy2Brt7YQVv3Gm0hdEmVPsEvTt5/P9SoaXQ7nd2IoeFB26OcKNxxFzMiHaJ6Qd14QKzm",
-	"V5BbdIXeTsifCqptFW5yKcTy64zcTqRQGmTnj5yEAhIXqD+4MdzZJ/E794q6s7a71djZrWutO8r52762",
-	"Zn4zSIG+nVy4vBKbPWGt/xn6A2458nW9YHxOKIe1oSfPx7xLdt/kslCFZBrkiQKu3a9PyTXkgnPINWbX",
-	"GDLZQQe7TV/+to2HFlsHicx7O2Rf6uK6fz1mX4oO7azRYc01cWrhX+10g9j4VIrxmE0qZ4zpAvI7CVTD",
-	"+1Y/LlD6H6LYHOyIvRL4j13qqWUNj1sAfnFYAA8C95S8D8V7FlSRKQBv8sMJmzUN1SqhFHNZMpG+dbF9",
-	"uGFnOMZtY//b23oYZ5/x38fkA/m/oJtLPSbyDsP2SwNqX2LQNKozz9yZiHosj96H97Hn5K5znyE16ZrU",
-	"jTpKVnRD5oaqNoF73h2Pj58EwLrQiGB3dz7tWMM7CS5la4v/tWwI+3De3weJ+K+Mxm0ua9CPUCOxDfS/",
-	"JJi4HAYwRZZQ6VdtWQ87TGHgP1nR5QDP9aRllKD/VBH/d8WEG5fJNg68tipjU6zvMBK7lczX2OrJtp9z",
-	"mZi36J6+nWStJI1UXb7TybPo3cDN264NjcH0OTQ1LnbYFS6FUr81h3r+hbrDNFlhLu+JEwwmaMrtGPq9",
-	"CXUTjczsohJsKRG9AE4EH36UogpmsMNfSrV5riTYVbr3qGsfV59/J4Kiob6/OScw19OXGLRwvKElyjbZ",
-	"RRbz2D1w138k9LgU611o1rQ6TMmXoR3iFhFKOSltYYmvlPuxoJtX7r2YH8E35xQcXNQeUzbKzQUgxsQb",
-	"14Qn0s7WN114auflrXOIgm7GbwzbAh1+W8dkhOFGE89gLllxKA6IXXHErLl1F45r29MoUog1RwOHRRpF",
-	"aC6FUkfjeUW3NVUU6b+zrmHnt0kZwOIIeqj+y9nnOH0yMt6zcXPMDn4XmNpuJJZAVuzIZTBsKvTiEFh7",
-	"STdYSMVJ2WpbDieKFeheMP9mtuPIdIP/Hg1vbZykc+eVYOMiu2j7vRSV6101CmNDh6g9upHHZwqVhMbP",
-	"tI01L9NJIQbXAwFBgfkg5IkuAdvjI8zQTfPM6xu2voW7OYZu7SYfJU29jBZWQxhjMO4hgGv3Qyg26M2I",
-	"Eq4OvNi+UMYxzWdATAlhVkkF9a1vCb0b7VsFVkdBNvRy2UekiC3sA6vHLRtazjxVjnntG+jkohiwGvlG",
-	"M89212Tb3YXLTaoHQLdbeGxnGFd0EGvW0MZ6PddjG3Htwo+xkdfWXKMXrmigoQSUcZWZN0H5htjymySn",
-	"KnmDv3b2tjO2bPxW/8e0MyjYWm8f3hSnupa0JEIWIG3gnT6e1SaEiCWJ4TthA0cO6FYPGcaj3Oq+q1s/",
-	"JGY/53x8lqhT3qdAj3XOIwwPhQm+KCvVGDyKTjzbTdjoNcGu95dzOwZ3elRBAwF3HDHDl6z9wlabZs34",
-	"XR7iKt+hrc4X1iVComblYoFCe3msekJLCbTYuDAADE0iL8//PijDIJacfTb/PA5J8W94Ee5vH/n4l7qY",
-	"Q+ELdGMQ/OFE5WsogaI411RE9iHTz0NlLyu5vCDPcxsMPoQyPUBNXY5PkpZeYt7NoOELxQmNNn5UFZlC",
-	"KGXB2tvps+hbjOP6XylXDzTF3X2FlQSD/2/E4n0Lg0EOf+CgK+tuaybtFFv5SjWp5b1QK/IvqDSm5M6F",
-	"KI4mCTj/0NH8BMhMrkOZrWPwk35VC8dXOjj0zaFXS3GS0AfLVccwT9WVrT4ENr1WS9eAxDv2yL+5b0RC",
-	"DTn1fGXmaITNtVPkF8E4ygxpXFA+aTJlxr9x5VtHaMiO6KSp754l4o9KF+y5EjfqwngROIe4wp+cFIA5",
-	"w4YaYFa+YYknyA+dbSEjPqMMRUCfgZb5MWhXbMRDlxCC9S9mcDx6oSVzlcUOTyw+ys1bm6k6yCt/8v3w",
-	"LdRsOZ8pkEJihZQBnhn+sBfjPDAOjyGAItcQj0cNQsuUcYqbjUSofrmAmKYnb+T1vG9j89qh/VoKH9/J",
-	"tMXfteuz1Op9ewCtCsrSzuwRJBcrsIWXO9J4Uzx8A/qUfBA2+JUp86aMOj5MNP1THJQA026gP5L41M5n",
-	"GhShPEwOJz/ZxMtkVFM0VP04BNCl0EWv+s1DVVLGxxCxj95eFyVW2QC1ykKVI5tS8mWp15FQCyHHbRRR",
-	"LMie5gtbZigE2GrJoOiQD0UP53JeL4RhLXRjwyacDOCImQ2uRCLCAWyjKHhgh0Q6RIZhmnJlh/yGmS+2",
-	"ncZhU17swZ8dxN5NPlAa01rs3PaSBrSVK1eZ9Ei2Lwe1L2v8ai2agPlBtJOiINRNZ+OLfM8HW4mqZNYs",
-	"Zut3Ewt8rPJdinWfz9rbOvuM/w5GrzcXdiTqdDzo7U0vcCspeuGBdYYNXPYX0tuTD78RbNFyRHy1LWC2",
-	"AR6aBmH3QEXXp+S1S8iwnfsod237sMUIFM6+6sozZkirvb31IMTF7AMLrtldcGG2xNUaZKvBGO52QVUw",
-	"3KevrvItip5zc7HkhCuaH5W0XY0ma+d/MLJ2A5osxJqImQYebpqpTmtIFESANwG9DPtIcm3z3bQu+xfv",
-	"Vfazz+5/g0TONyA5IjT9EknTlqs58YVIndvOB1cZ8NMg6EbEd7SKdv/BFbF+NfMvnYyApHYG3vLkO/+j",
-	"KUooILbuCv7C0Nsa00sZd/5u6+N+gqw8iBAtM/YABvhRo2yYvrbvQeJa/lj41RQTHsStAPaEAv7MBMYw",
-	"vXnn+N8dJLJxMxwXMjus/4cjkRG/puw4Uw7t2lRszk8YP8FuyCiHDEiBrVKtR5QFW6uk43eXh6BwP2A0",
-	"J07nSoizOVeor0ylWCuQ2C7XVoBuI2rLKp6ybH/fLiV0DPmrU2PtC8thSRPwTx3TruELLZOvjaNXjaHL",
-	"Wvna1U2ff6f/rIs5dEtcdDpEYomXTp5Myy6MGxphE77vlQ2LUiisLbZxTOyouWydKmbRW2lyirEhlY0/",
-	"arxJNsvGF+9EiBTC9nA/TCiIGVxraO3AlR7xkl0Pvp0aVSn636pkdUzgNqskyNFayMNFhuFk7goCktp0",
-	"LdeCFp0pzd25Ek9tUc2asG2JdpvrgcBdAC1tvd0URN/ZEUeEplshAUlfZlzW3GGEr0s1ufj505a7R/fL",
-	"k+N35ANAgd3jsP7UqV2sNdFnX5jq509G/gp1rn7+ZKQsW6vEsmNbP+nMyJ7/GQAA//8=",
+	"7H1pcxs3tuhfQfG9qkxqWosTZ96M/MmT2M+eKI5L8iR1K3KpwO5DEmET6ABoUbwu/fdbOAB6I9DslppO",
+	"cu/9pIUgloODsy+fZqnYFIID12p28Wm2ApqBxF9ffaBL8zMDlUpWaCb47GL2jm5AEb0CcgdSMcGJWOCf",
+	"GSwYZ2bU6SyZqXQFG2q+rncFzC5mSkvGl7OHh4dkVlBJN6DdOt+WUgm5v9KHFZCbGYd7fTPzixR0CWQO",
+	"CyHBrMLMuN9KkLtZMuN0YxZK7XTNLWzo/SXwpV7NLp6fn5+fJ91NJbP7k6U4Mf89UWtWnAjcBM1PCsG4",
+	"Bjm7WNBcwUMye7v4gep0Fd6uAZnfqgePXlFNtlQRyJiG7AWhXOgVSCI4kPmOcLElTBHKCUgpJHn+7Kvq",
+	"aPY26rO9XZzY1ZOZhN9KJiGbXWhZQh/Ak9lbXpT6HU7xyU5cUL2qp2Xm85FzXrIN0/tQ+EEoTYBryUAR",
+	"PL29tNht5ThNc6kMFrTM9ezimbmoDb1nm3KDf5k/GXd/Vndo7mcJctQlvs9pCj0AKcznIwFyBSmwQr8r",
+	"N3OQkXmlHdM780LIDdX2YH97Pus/s1m3zPuOIst83EkezGBVCK4An+dryvJS4vSp4Bo43jotipyl1AD4",
+	"rJBinsPmr78qgwKfGnP/XwmL2cXs/5zVRObMfqrO3ttv2RXbSPQzPhngmmyl4Evyl6vX35J/PP/m/315",
+	"ikd2UyDxWFG+BPXqzu2rkKIAqZnd+4Ll9pd9XFkwqQL4+1KTjUHhZ+fniLIaNurQSS7F8hXXcmemdQtR",
+	"KSn+bZ9WEGHqK/mleoF2w353H6v5xPxXSLWZ8FtROlLdPup8dyuBuhugWcYs7r9vw6OLW/tw2VtwvrtV",
+	"mmqYet5U3IGky6fO276+V/cFpBoygoA05NUQINy/o8tMEpULfToLbKlCl/akr+1ckIstToeX9YUiC5Fn",
+	"IM1MA/a5gjyLTb1lekUoWYk8GzHb7Zym64FQymGhb4XFxAHDOVAZ2yzyMzMg35GNYUaEkoJqDZIP3HzB",
+	"0jVkg7bSeSb+ebgZGudqgqSBs0njXbg7cKcLv60aJduvKxV5ueEB3HgPkolMJURIi2qQCp6RpRRl8QJZ",
+	"PGwKvSMa7jXZrkCCGSbBsHwOzPzeojN7gkmXoKTV+5/yMS6k2ASXl2KLkw4ihB5+V2Ib2roWwSVKjuw2",
+	"8Dre4zW7t4x4t6B5ThgnXHRfcRRlzMlw7aS6RXesCpiNPfShhTnWHmZswPP7vYOZHaqQoCgU2ONQCYQL",
+	"TRTbFPnOHDSHzKCS+WdWwmAWdJ0LHQI5voLAHn7kQBZCEqDpiliwjFrrGl/X3oId2DvYVNvwIAkC2ckY",
+	"Ha4GimUQFrYd0bGQxOdU0yTIGqhR30iEwL8RW7KhfOcwjWmyFWWeEU3XhtoPJGtrxrMgHuSMQ1gIQVEt",
+	"eDgUALwqgdsKHsjB4ACABKFZ9sJRIrYg3NCllHJ7QL+CO+k+GtOdOizB4Ond4Hpfib9BB4XES6f2JkKI",
+	"8F2lR3oJMUKNwyCNA3sDSjni3n8Ut1O3Sv3F/t1+gPuABFprxft39B8vf7h8QZhWxD4tVAM1OaMFO7t7",
+	"dlZ/9cR+fmoEbHNFDX3WqEUhjbZzpMY2wqfI2Z3RywJipR4uirElKB18Av5tADeKjGXkZg46z5twrb/A",
+	"nUYTZUgD9oPsNva8cjASXJnn5pmsKv6NO7ICWX0xgWcRxn7cdcVdLOwquAQBzxYLkMBTuHR42wa/YssA",
+	"4vyVCJ7vDB80W86pBpmQk9Y/DS1kVrbwMCezZPbXWTI7CQJcO/TtPyfuxw3uP09ARfFCxhB5lXEYLnd0",
+	"oBgVPUaLmw3Zwe4oeGZRznXo5QTxNxV8weQGmqxiLkQOlJuPlyJGvlY0qj84NpFTpUnmnvJpEK6K8RRa",
+	"oMiohhPNEG8P3T1Howhu0e6neZwQaF6ZnVyjSBxgu+4DMge9BeBEbwXJhVirhJyfPjMvciMkvCDnhjBu",
+	"DZe3Era8YymgSU1pKo22Z95ri0tnopwjhansR3//2/OWAakmmdxabMx279NSQZ+M1zEWWEPoUrKMcLSL",
+	"Mu3ZbFfWFxyC3JULq1o3aPpXYRNlgarG4TdaSV3uC8GLuS9yyqnnS12rCc8YXw5/f6/tF0IPz0s4+3S8",
+	"Mlbsf1TmYdqvAALU8OcVoD21lmOUhXsD3o0XpoBrcK9gfwVv6egVgL3wqzQUw6F0raEIgegOZMZSfejr",
+	"P7lh3et2AhXCpp6sAnDjwH7DSX3DIdx4DdlVGUCLHvYeMabVgqwzfBpKRYksOb5YUWpCyVwCXQ8UsQ2F",
+	"ewwhd1v3G3UTBQ/PnJ2mffau/IIMMPGkI0EqarZh6OgIcaazTSc+4GLhzeUh2wQtdCmh1yYQMys0bV/T",
+	"PfqVsDDs+/obM+YhmbFshEgQRjFDL75QxAzw4k/bGRWaTOmQxeGV91wYPF1Rnp1saAbEDHeGL7oBwvRw",
+	"27BdKACkjcjYgnXsYD3cuLbK9a33zoyJapavpdhYl0xOUwMzKVpGlBB57vBsKyCnIvMGVWKHhmeJU/Ka",
+	"CAcuFGc0d7kVMgtrvor9Z+Db/zQi90BiMo7WP5FKs6zWfXHrDQQ4RLX7qTXL4X3QZlnh58DnnAclZz5I",
+	"L7BLxPb3QTKahxiKiln+GqZma4rhRjTkS5BkDsSafwe/wdjRFo6cDvmuVzvb27wS24a5iGbZYNSbQnDQ",
+	"QtN8+DQfzPCDNjunmXtJwamybqmkcWfhy7Y8IWCxySCiDnVMOc2PSj7UYbGU1C7gGfRcijUKRFsquZnQ",
+	"Sdoh5iytXXfIvfXKjuUyIiB1QIzA8Htuy2duihBs3wDNLU3vmAg01aVqnl2sg8d0AQkDlHw7Y/2N4HZE",
+	"SE6iejg7iyjIwDPIbsdMZL+xXYXnGyxgMB5Wyb2GFjK+riIeDc3y4fvfrlgOt6otIlYb6GEkjHu0Rmgm",
+	"Bvyhu3rrndDdR+ldSf1OHRxlHqSXMkPe+qbBvOmxaVrlB1NsdAYEKF7bmroHSGf76PK/gz61zFtweo1M",
+	"OKgjKXfsAXOj0lgjBeo6leH+qRK1dTWHvQtU6VsfWLLPoWrFq2sigoxIWEhQq4TQJWVcabJdsXRl/eUK",
+	"vVN6uE/abQRnPHTUKzesz9LbjhIbBMH3/itBUwQG9URsEekKTdFR4wLTygrNhKmwXcHIusN3elWGZRJF",
+	"70ZSP/uNCDHVTEck8AY3GGRK3w1WX+2aSRVE5XC3XrL1jhtHbpyleScNN23jgbfww0Pf06gDMjPSwx+o",
+	"XAeE5ki8Thx9IpE8dnh09SlEdkvWjyCzX1bacUfUWAEEaMy1KGUKBD8N6mpa3DoZKxCKIG6raUNf1P5d",
+	"7h9mf98+EOtpcgmGl972mLvciPEavPui110HPDz/Da+rxqZsqKf7bDF+ksHC0fizRqWjfiF6OGgqmATE",
+	"EabJHFK6AW+OXwhJqDUP6yq60MIOFTiqarYYxOE4gEMCGlIzr+77SKTmVTZ1/s4VtjUCaytoIk5SmzPb",
+	"qPox/CSmIDV9IY5PpjZCBAhxioGdB0LmXCS1AQs6cNkGBgorqDMMR+beyEDr5KFy6NqWIQ71YnuPYJ/j",
+	"T4i1R+YqrmjpPE6Dwv22sRUwOgmA+1DKxlJDo/2GiV0BR82aFUUQAyz8COUZyRlfO00jdYYi865xn5AR",
+	"qhNCHxHSe+3WDodUST0GdwbJTl5Y8rN7DG0LQlV4sMMge3VJ9Vgq56yHXei9vXNm5H4PRw5ag7xNqbI2",
+	"CiNtaYFrwr0G7iS5VBS7240RpZKZKiDPra1FC3GbARTuV7WieS62qK3eqjJd3aLD5OOjI5q6KqcmjAcC",
+	"nHrjmQJsYw1QqNqRuJBiYzVXxpeDg0A6IVDhK9iG7ScscHAtS8DYYNUM1UoIJjMQUeqwPjLCsew4dWek",
+	"9ZZXgUZJj52jveG3muS0UJYytqPnRthBYnNuV8ArQHyhCEbZEPsCQpAIu0tZ9GLee3rVNVZLSLWwwmVX",
+	"7VciLzWi58onvbgwhS8U2VCDP2HvP9yB3N2qOkKijyi1oin6NGcFWhtIDpv2GkdX84aVuvr4QbAJzUJA",
+	"GyN2V+be3thMYcP30erOFKHzNv43zXnD7X5O5WsvfAkLbV6X9QVyPKFdj1BrCgjeqKejvU46nOx7M9I6",
+	"NtdhcpcKrgQiOea92cVZWMcy95T1ueC/OnfiwmZcwHmcf/twjGCMRTZcuLTguAYe5rd96kJl39g/tc/S",
+	"wCGHiXcttjsyXnHkWhi3KOph7W6uCr2wh44/j+87HLZyUWyYUpZt5lY1YPzWmiQNiW0bQjZFDjim0lZQ",
+	"aBDI7ZPZgrK8xfZrUNlNTKEMuNc+XBUwxwjH7lSvm4u5yHZE0W1iKOh2RbWhjVXu4NiID3uQauH4rVyV",
+	"oZiKldNJ9hVmg1UjzcsGocZC1xOHvagBajnu8NWjXEIsFrHXm8qQnQdFJBcMrYgWyOe2MCcGWqhzKLbk",
+	"jXC8QeZCB1EPJndEu73+a/unyHbxq+vwaPLvq0srN2LOg6PnTJFCKA0ZBskr8q/rH98l/hhUkWtNeUZl",
+	"Rn6GuZlYkWen58RIeJ047IhoVaNLKItaLCyVUi+sxGpASPO8nz5v6P1b++Gz5pqTYNuGcT93HPU6gM0y",
+	"CUp5d88SDHs0Q1unaELqm+dJ36m+CZwpgqoB+buPACOH2ZdR7AGCsDYi/KbQkRRSI3NyyJs03eEu4mCI",
+	"CGdl2MfAnTxjmA0xVHS41FzUWRLdaXe1z8edhFgGMT5YZ4Q/wpvlPEzMmd0kyWzJ7oDflkUAOp3bdInL",
+	"HshJdVG1Ra26nvidR0JP+i79EdfaewdMk4xZwwSVkt3BC5J72ZIt3MeHyeU+IEKn/rHUqdi04L+lTFvx",
+	"QpbcxUL0Sg8JIrmUZaEjssT7oIr0JGVmSp2lvZG9uUNwqz2HoRQeW5Dg04g0FfuPgwGjLkS7cpIF4zZo",
+	"Xsbs3C7W0eyPKMOrFFq6udgO5r84KKlO6dcLAimsGiNWu7CfaBgXigea5TmZA+NLspVMa4iEZ7aU7ZDS",
+	"zLWKPrYVVYQLayexQxOfUmlUuTx3iduqYTCyXxumog9MYgjnI+zlHOzZ3URK8yAeoH89d9JNv7FerC03",
+	"t3pFb3QduBRUZ8TWNcswS9XVSjJIWdbKQmwakKPZWgdMvHuPPgxci0H2SjelshZeQ0NpLmwm60BoV/kv",
+	"nXXMv61lyfJhA5Fq72MsWLsoWoZmHR4O3nwTbZvwY4hdLLEyAx0U8pDWrGhRAIcsQRJTgCjySEqL0wJD",
+	"9EqQTPQbMhwvDWDDKyO4W1qHNpl2kPewTLG95NJI0nQZkfniARWe4ofipV+QUvKLX4W8g/sLd8CLdy9/",
+	"eHUYCRx59kEVVWyeu6rQ9V5hDPG33p4WKYkywDIWzdHpimo+aDme1XtVByh1mIe6FYvh0iVV63i0i/VL",
+	"xWLKbSCUc5M5z5nCcH6jgw30ZtU41xcg0Bg1Ls4mEsHWj9IudzcU2Bbf4mMdoEP8m2ZsH3hcWauwzZNy",
+	"wVlKc2fY15WYg/MRLBsT5tTx2J1m+ZNh4VmNJxS0wqBJPywSCn1bKhhqfeZVvagBgwXPd/GEZuUjGfCR",
+	"2JAHwx9fVOyHzKkCzJPxnpkRduBWON7jE40KCXdMlAH6/p294SqtpPVgXWJPuqKRMgWFFEtJI1VM6qjE",
+	"IWRveIq5GXq7EXch0zsmB/jASkRjd6Th+SnjHM1HyQeoNRYfdFJdYA3XpAp7C1C+ENFMHN1vEPSQ79u/",
+	"s/p2ax94NzOhUQqoeoKdiMEWYarIUA+7Cifc9SZCTphFF6wYZaRJSgqQSnBihljnd/BJ1Flunz1XLRr9",
+	"1RMOYt7SGgo95u1JoEMp7YjQsmleUjJz2eRet0tLKa0ZrMLQj08NGInmlFVoXipfk8JCqwnpxvvpjZht",
+	"vIcpPEjN53WEiDIzPde2NODTnNLDCgY5joU00MUdEiWsMo3RRxvgMS91PN54UG2gzWmvDXZwQHgkirmp",
+	"djQDkOr4xjD8K3Y7gbA/5r761YMRtWxw7G3mYu+OGFA4XJ4evpfxoQ9jdHgbd5UDRtkWVIWFcVEbovso",
+	"gbdX9xvRqSbOSm3WFJJgVjaz7oxI/nKlbw5SdH8rHUsfkLVy5UaPExWVdoRz3y6fC7F2FnqgWctC7/4w",
+	"d/8x/NDHyYgOjO6JxPQI3Yb48LBJ8xXGl2HCHoq48ITGo0tLIKzefy0uWig2C6VWb2Ov7lLjDbcO3kOy",
+	"pmFuVW7T9IythYBx+totynyHIdM8Q5WEZ8TgiHphTSAra5qnO6M4WlVxuMUzopHSNZBfS9R7QDmsSohe",
+	"MUUET2GMh/s8FBKkR+mg7c39RPPSMu1apQ2Ugw3pruFgkd7g8Ko4qitM6EuFUl2Z1mWZA8mBmksSgy1R",
+	"XcdBXXIPp3KqkLmfW2Zejr1+F2SkbLbVBm59TeegxyFYcuMyWGcDyzShI8X5obBKZyvssWnIiMWeDCtD",
+	"5kzizqnm6vWZOftMkG2f4RN8DUQL809DqxN8TRumlDO42I+WgsPvVcTqmi35W37pggrbmOpDDQ/WP1yH",
+	"IVhH5LfnjWp7w1QZq8KYscFVc6HH1YB0URYjJbERIVWxjPBhJUXq+ql7hQFcxcm2uB0DynU30sLWj63j",
+	"COvAQotK5qMq6tCooDY0A7DsWVgX3Vujm3BgjV/mHLqU3P3q/6msB6tas/IUd2Ic11xseWR9KEJ+KnRG",
+	"hknIGKoVpk7xSJhBpVBd5IrLA/B7Dd5iU16K1WEbYUKKvMPwe/PTRzYWSqNcjLAmuTJiT6y7kotlWFBF",
+	"F/Wz8/MEb5TDFpS2mvEEdfvDNVHMXhKEQQhk1gh0mE415Jyw3fhlZTI+7LVKbCKcYstIrku5CcVCGpzc",
+	"0HxA0FFFkcpN+NTh+KpmTbKBdlDIs/565yOLVDyp0ETFFA7hKCoMExt+zf3DwSQChDzKmPadHFZf29+Y",
+	"ol7BHra4PP1oNn51OLfjWpGrMCaKZa/9nQySvisT3djszAocMcPbmDzCQYqwB0Fc78PzH9b6BibaVP2W",
+	"BvRFaldcGVB4OppP8wEJ1x1kzk6qBTEAM8qnoWG2ELZNc5sznkUcGlXToUc3CfptP9UtCaZQHV/FTGZq",
+	"Jbat88xonjdqNtu/DrW76DS0eFwN8J/qBPdKpexdNySu/QSSLVxfoFBONwzu/OFqdd462XHYV1YQKpLc",
+	"9iuj4NDwxO5HJxgcDIuWg9QZf0o/UwTYKgiiQxWO4q7HiSvHjIlb6QAgUuelckiFCr70AGkKm5yH9xFs",
+	"cj+JlM7LnAblZSPVhNpvLAiG7aGVYQQzichIOeXLki7HqrEqlb6VXfWlPb3eJ2MHVHuqB+kaziqF40MA",
+	"DNRDnvfGmIwo7NUpDkrWjGe2MBfkWdjo1+bMeH9+TzXImjD/GJpFQVpKpnfX5u5c9RxQ/kVhn7ZUiDWD",
+	"ulObDQ+89cPq0xTse3AFHx0pRIxA2gRUYnSGG7vSurAd1RhfiDATfvPhw3uSCq4lTSuq+C9c3NulTskH",
+	"tnEVwK5ef0u+/vrrfyS2PyH+84b7jmzEeW1IJtJyY4Otc6a0S1md7wjlRBT0txKIFTwSF8nlJrp+8/Lk",
+	"q2/+ZlTzFdxTr5mQlz6/G5OqmSKGVdq60c3IMNdB54b/+8Prk78n9lwiJ+mKmuP5MhGGYamcqhUoAiql",
+	"BWTkLzc39+/eJeTmpvz07sH8vLn58vQGLagsBW599+5yfnj7YZbMSpk7IKuLszNRAFdY++hUyOWZ+9KZ",
+	"EVFqT+vMQrZR/upi9gxNoAVwWrDZxezr0/PTr50/FTHFdwCxVhb819LKI+YZIHN9m6FNQ+mmr7tTFevi",
+	"lzA9qYec2S6ODx87Pf++Oj/v6fe33+fvqbEAlbP+oM8oQob3ewgaTNeScoUkRJ06YdZncoR2VIHgzPc8",
+	"fLAq9AaJe212aMzbatHj8wtsUl/IMmEm9LdbpzEEL/daS6CbV3bQ3r0G24NeUqVP8Bsnb7/ra8I6uFXm",
+	"YcTQcK/tUU4U7riNGYHukp2gbjwg1tXOyA26Qm9m5C8Z1bYfDrkUYv1lQm5mUigNsvUhJ1UptwvUH9wY",
+	"7uyT+D33itqzNvtG2tmta609yvnbcIDNGDWfVxqluVyXSaq+tK4AM5ECfTO7cLknNsPCeggS9BnccOT9",
+	"esX4klAOW0Nzno6dl+yuznehCkk5yBPMKLT/PiVXkArOIdWYgWNIaQtl7DZ9s4omrtZ5rFFC9Nbn8Y6j",
+	"QK7770PyuWjVwYp61qQTpij+Zc93iLGPpSoPyaxwBps2IL+VQDW8bfTjBaV9nvMkR+w0rHpoU1gtS3jY",
+	"A/CzaQHcC9xT8rYqtbmiiswBeF3NibBF3VC5EEoxl0kT6Fsd2ocbdoZj3DbG397ewzj7hD8fog/k/4Ou",
+	"L/WYyNsP288NqLHEoG5UbZ65MyN12CK9q97HyMld525DauIdZGqVlWzojiwNVa2D+7zLHh8/qQDrwicq",
+	"27zze4caXktwaV17PLJhZxjDnf8YJOK/Mxo3uaxBP0KR8cf73xNMbq4GMEXWUOgXTXkQ+8FicgDZ0HUP",
+	"z/WkZZAy8Fg14A/FhGu3yj4OvLRqZV1aexqp3krvW2zMaptFu2zNG3Rh38ySRiJHrIr26exJ9K7n5m2P",
+	"tdqo+hSaGhY77AqXQqnfm0M9/ULdYerMMZcbxQkGHNTFMQ393lVVzo3M7CIXbOE/vQJOBO9/lKKoTGXT",
+	"X0qxe6ok2FbMR3ShCqvYfxBB0VDf350TmOvpSgxaON7QEGXrDCSLeewOuOsWWHWkF9tDaFY3Jo/Jl1Xz",
+	"8j0iFHNk2uITXyj3Z0Z3L9x7MX+Cb6UvOLjIPqaqyiUx8ca1zKwvueWKCHkhBso6e0LbB5HR3fCNYRPP",
+	"6bd1TEZY3WjkGSwly6bigNjDUizqW3chu7aZpCKZ2HI0cFikUYSmUih1NJ6XtRvJBpH+W+s+dr6dmJEs",
+	"jKBtShbEDO/t6nMnB9CylvGejJtDdvCHwNRm298IsmL/XINhc6FXU2DtJd1hsRUnZat9OZwolqELwvxM",
+	"bH/A+Q5/Hg1vbSylc/lhqcY9tP1OisJ1mh2EsVU/1zjO7jH08ExVtaHhM+1jzfN44ojB9YqAoMA8CXmi",
+	"ayCUEwtadOU88fr6rW/V3RxDt3aTD5KmngfLICOMMWB3CuDa/RCKVXUTooTr2iT2L5RxTAXqEVOqUKyo",
+	"gvrahToNQPtGO4RBkK06L44RKUIL++DrYctWDSIfK8e89O0uU5H1WI18W8gnu3T2NvAjz3exjl11+kps",
+	"Zxh7NIk1q29jtt0DhofFNoLp8sfZyEtrrtErV+LbUALKuErMm6B8R2yxfJJSFb3B31p7Oxh/Nnyr/2va",
+	"6RVsrUcQb4pTXUqaEyEzkDY4Tx/PalOFkUWJ4Rthg0smdL1XWciDXO++B3M3bGacAz88S6Qes93gUAc+",
+	"wnAqTPAtFKjGAFN04hkMsI7byq73zbkrE2x2elRBAwF3HDHDN5j4zFabes3wXU5xlW/QVufbYBAhUbNy",
+	"8UL26piylVFoLoFmOxcqgOFL5Pn5P3plGMSSs0/mx0OfFP+KZ9X9jZGPfy2zJWS+nQ4Gyk8nKl9BDhTF",
+	"ubp/iQ+rfhoqe1nJ5Q55nltj8BTKdA81dXlAUVp6ibk5vYYvFCc02vhRVWQKoZRU1t5WV3SbpVu3EbA1",
+	"Q2Pc3VdhiTD4/0Es3jcc6+XwEwdmWXdbPWmrIMsXqk4/74Rjke+h0Ji2uxQiO5ok4PxDR/MTIDO5qkpx",
+	"HYOfdCtfOL7SwqGvpl4txkmqrrWugoZ5qq609RTY9FKtXbtA79gjP3LfNpAacur5ysLRCJuPp8ivgnGU",
+	"GeK4oHxiZcyMf+1KvA7QkB3RiVPfkQ2djkoX7LkiN+pCfRE4U1zhz04KwLxiQw0wc9+wxBPkh862kBCf",
+	"dYYioM9SS/wYtCvW4qFLGsEaGQs4Hr3QkrnqY9MTiw9y99pms/byyp8xxLFqN2ZL/syBZBKrqPTwzOqD",
+	"UYxzYhweQgBFqiEcs1oJLXPGKW42EMX6+QJizH3ZNNvA63nbxOatQ/utFD6+k2mLv1vXFdXeJM2mcRxB",
+	"ntuZPYKkYgO2OHNLGq8LjO9An5J3wga/MmXelFHH+4mmf4q9EmDcDfRnEp+aOU+9IpSHyXTyk03OjEY1",
+	"BcPZj0MAXZpd8Kpf3Rc5ZXwIEfvg7XVBYpX0UKukqoRk004+L/U6Emoh5LiNIgoF4tN0ZUsRVQG2WjLI",
+	"WuRD0elcztuVMKyF7mzYhJMBHDGzwZVIRDiA7Z4C92xKpLOB+ydVHnyUstQdpya21j2m7Vo4Eb/R9mn/",
+	"DeBH7Tz4iTqR3aI3Pbioa1LjKmBSlhPDGxS+uFanVvuhzVawLZA0KYsBDfucRTHW9SmiO5SoCj4xfj8k",
+	"a26F1CuibQtcJzQKg+SbNm9rot3ZJ/Pj4ZC3uHHzQ8xN3wkO0zleLU2gW7p7xNMzez4cz9053xHMoe2e",
+	"cZ9ZgGs+3DhWTqK6Zpm7MORuEmwehWFwRgMSLnnCoX4/Uj5aDWnfeUwL6cPpz01TnXQ9We4hkgRXB1gs",
+	"UAaf7zxFnOKer4Fn2GYvg5Oy8M0MtbBZ5dhK0D5bjDNMsB/UYanbZbIN4IWfQchOesy3LkTBdwyNSWeu",
+	"92efT/ioAlej42qvKO/gPhkzMqJbhxv1Z6K6DZz5Hq1hQg1QX/408ch6JUW5jFS5dtv1uO0PZvYYrOTT",
+	"H6bX7qnj1n1ckPMROe4PVK49OpDqsM2rQoLe/0Tf2yG/I1W1feKmzeW2B59UcjPAwnxtO7cVb3pM7O9d",
+	"yf0jOWwd1D6vx7axaATm08kldjobFO+bmdkSqzmzvlzuZBUEPravycW2y6bsbZ19wp+9KZf1hR2Jwh8P",
+	"eqMlbdzKvpLbBtYZdiYcL9I1J+9/I9h78Ij4ansbRkQujOEQYo1CAXlJvPRLNUkp50K7sr3pCjIXFODq",
+	"jie2PasLEpiEuGBPbO3R3opgL7naglS202C12xVVVbRJ/OoK33vzKTcXYuzvaXpU0vZ+MFk7/5ORtWvQ",
+	"ZCW2RCw08Oqmmarz1b3xHXidhcY0wUKJlsFrnXcv3vuZzj6533qJnO+sd0Ro+iWi/lhXTO0zkTq3nXeu",
+	"5PXHXtANCEpudKP5k3sPum16PncGLZLaBXh3qXPTW/+pUdxsQUH8h6G3JdZEYdwFadrAzMdYmfoQohF7",
+	"0YMBftQgx7tvWjFJMPafC7/qLhm9uFWBPeI1emLVjWp6887x1wMkso6NOS5kDoSsTEciA8F4shUBNHU8",
+	"nmJLfsL4Sc64kyB7pMBGD4IjyoKNVeJJZ+tp9HK0hJvpXG8ctuQK9ZW5FFsFkjCeuNYmTURt2FBjhtDv",
+	"mjUyjyF/tYoHf2Y5LBq38HMrHsHwhUacgk3+VLV31rqmm2X7n36n/yqzJbRrt7Van6PJtpXc3QhmwA0N",
+	"MKnederhBikUFs3dOSZ21AIMrfK8wVupC+Fgp1UbNF+HQNnUcF+VHiGSCaxeoqeJXzaDSw2NHbiael6y",
+	"68C3VXw1Rv8bJVqPCdx6lQg52go5XToDTuauoEJSW2NgK5k2GsmWNbMbXO3Spqhm4y5s7yGboIzAXQHN",
+	"bSOJGETf2BFHhKZbIQJJ3z9HltxhhC+4Orv45eNejJLu9t3B75F3ABm2RcbCqqd2scZEn3zF1V8+Gvmr",
+	"KuD6y0cjZVmXtWXHtjDomZE9/ysAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

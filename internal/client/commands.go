@@ -28,6 +28,8 @@ func Commands() []Command {
 		{"coverage", "INPUT", "Show which expected files came: a letter for each member and period.", "jorvex coverage daily-loadings", coverage},
 		{"excuse", "INPUT [MEMBER] PERIOD", "Say that an expected file need not come, or take that back.", "jorvex excuse daily-loadings Fennay 2026-11-20 -note 'no sailings'", excuse},
 		{"watch", "[INPUT]", "Print what changes as it happens, until Ctrl-C.", "jorvex watch daily-loadings", watchCommand},
+		{"notices", "", "List what was worth telling, the newest first.", "jorvex notices -unseen", notices},
+		{"notice-rule", ruleVerbs, "Say what is worth telling, and to whom by mail or web hook.", "jorvex notice-rule set gaps -kinds missing,late -inputs daily-loadings", noticeRule},
 		{"confirm", "INPUT", "Confirm that the files in doubt are gone.", "jorvex confirm daily-loadings", confirm},
 		{"refresh", "INPUT", "Read the picked files, deliver, and print the receipt's number.", "jorvex refresh daily-loadings", refresh},
 		{"refreshes", "[INPUT]", "List refreshes, the newest first.", "jorvex refreshes daily-loadings", refreshes},
@@ -92,6 +94,9 @@ func checkDefinition(_ context.Context, c *Call) error {
 // plural counts things in words.
 func plural[N int | int64](n N, what string) string {
 	many := what + "s"
+	if strings.HasSuffix(what, "ss") {
+		many = what + "es"
+	}
 	if base, y := strings.CutSuffix(what, "y"); y {
 		many = base + "ies"
 	}

@@ -41,7 +41,7 @@ func demoCommand(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	if err := LoadDemo(ctx, service, *dir, o); err != nil {
+	if err := LoadDemo(ctx, service, *dir, o, ""); err != nil {
 		return err
 	}
 	if c.json {
@@ -52,8 +52,9 @@ func demoCommand(ctx context.Context, c *Call) error {
 }
 
 // LoadDemo makes the demo's files, unless they are there, and adds its place and
-// input to the service, unless it has them.
-func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string, o demo.Options) error {
+// inputs to the service, unless it has them. With a web hook it has the reporting
+// desk told by mail and there.
+func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string, o demo.Options, hook string) error {
 	share := filepath.Join(dir, demo.Share)
 	if _, err := os.Stat(share); errors.Is(err, fs.ErrNotExist) {
 		if err := demo.Generate(dir, o); err != nil {
@@ -66,6 +67,17 @@ func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string,
 	}
 	if place.JSON201 == nil && place.StatusCode() != http.StatusConflict {
 		return failure(place.ApplicationproblemJSONDefault, place.Body)
+	}
+	if hook != "" {
+		// The hook's port is another at each start.
+		rule, err := service.SaveNoticeRuleWithResponse(ctx, "reporting-desk", api.NoticeRuleBody{Hook: hook, Mail: []string{"reporting@skerry.example"},
+			Kinds: []api.NoticeKind{api.NoticeKindBroken, api.NoticeKindMissing, api.NoticeKindInDoubt, api.NoticeKindDelivered, api.NoticeKindStopped, api.NoticeKindFailed}})
+		if err != nil {
+			return unreachable(err)
+		}
+		if rule.JSON200 == nil {
+			return failure(rule.ApplicationproblemJSONDefault, rule.Body)
+		}
 	}
 	for _, definition := range demo.Inputs {
 		input, err := service.CreateInputWithResponse(ctx, api.DefinitionText{Definition: definition})

@@ -126,19 +126,22 @@ type Known struct {
 	Kind      string
 	Delimiter string
 	Totals    map[string]string
+	Why       string // the first finding that makes it broken
 }
 
 // KnownChecks returns what is known of every digest with a check under a
 // layout.
 func (s *Store) KnownChecks(ctx context.Context, layout string) (map[string]Known, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT digest, broken, rows_kept, kind, delimiter, totals FROM checks WHERE layout = $1", layout)
+	rows, err := s.Pool.Query(ctx, `SELECT digest, broken, rows_kept, kind, delimiter, totals,
+		CASE WHEN broken THEN coalesce((SELECT f->>'sentence' FROM jsonb_array_elements(findings) f WHERE f->>'grade' = 'broken' LIMIT 1), '') ELSE '' END
+		FROM checks WHERE layout = $1`, layout)
 	if err != nil {
 		return nil, err
 	}
 	known := map[string]Known{}
 	var digest string
 	var k Known
-	_, err = pgx.ForEachRow(rows, []any{&digest, &k.Broken, &k.Rows, &k.Kind, &k.Delimiter, &k.Totals}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&digest, &k.Broken, &k.Rows, &k.Kind, &k.Delimiter, &k.Totals, &k.Why}, func() error {
 		known[digest] = k
 		k.Totals = nil
 		return nil

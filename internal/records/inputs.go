@@ -145,6 +145,10 @@ func (s *Store) CreateInput(ctx context.Context, d NewDefinition) (int64, error)
 // A new name that is taken is ErrExists.
 func (s *Store) SaveInput(ctx context.Context, id, edited int64, d NewDefinition) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `UPDATE notice_rules SET inputs = array_replace(inputs, i.name, $2) FROM inputs i
+			WHERE i.id = $1 AND i.name <> $2 AND i.name = ANY(inputs)`, id, d.Name); err != nil {
+			return err
+		}
 		tag, err := tx.Exec(ctx, "UPDATE inputs SET version = version + 1, name = $5, place_id = $3, layout = $4 WHERE id = $1 AND version = $2", id, edited, d.PlaceID, d.Layout, d.Name)
 		if isUnique(err) {
 			return ErrExists

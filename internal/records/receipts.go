@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -96,4 +97,16 @@ func (s *Store) Session(ctx context.Context, digest string, now time.Time) (bool
 	var known bool
 	err := s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM sessions WHERE digest = $1 AND expires > $2)", digest, now).Scan(&known)
 	return known, err
+}
+
+// ReceiptBefore returns the receipt that one is compared with: the newest before
+// it of the same input and parameters; nil if there is none.
+func (s *Store) ReceiptBefore(ctx context.Context, number int64) (*receipt.Stored, error) {
+	before, err := one[receipt.Stored](s.Pool.Query(ctx, `SELECT b.number, b.header, b.digest, b.previous FROM receipts r
+		JOIN receipts b ON b.input_id = r.input_id AND b.parameters = r.parameters AND NOT b.once AND b.number < r.number
+		WHERE r.number = $1 ORDER BY b.number DESC LIMIT 1`, number))
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return &before, err
 }

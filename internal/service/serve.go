@@ -21,6 +21,7 @@ import (
 	"jorvex/internal/cluster"
 	"jorvex/internal/deliver"
 	"jorvex/internal/events"
+	"jorvex/internal/notice"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
 	"jorvex/internal/refresh"
@@ -45,9 +46,15 @@ type Config struct {
 	Interval    time.Duration
 	Settle      time.Duration // how long a file must be left alone for to be read; 0 is not at all
 	Eventless   bool          // changes are seen by timed looks alone
-	Version     string
-	Log         *slog.Logger
-	Clock       func() time.Time
+	// Mail is the server that notices are handed to, as smtp://host:port; none if
+	// empty. MailFrom is the address they come from.
+	Mail, MailFrom string
+	// Gather is how long a mail waits for more to tell; Patience is the time
+	// before a notice that failed is sent again.
+	Gather, Patience time.Duration
+	Version          string
+	Log              *slog.Logger
+	Clock            func() time.Time
 	// Ready is called once the service answers, with its address.
 	Ready func(ctx context.Context, base string, link func() string) error
 }
@@ -94,6 +101,12 @@ func Serve(ctx context.Context, c Config) (err error) {
 	return serveOn(ctx, c, store, listener)
 }
 
+// hooks posts to web hooks: it follows no redirect, which could lead anywhere.
+var hooks = &http.Client{
+	Timeout:       20 * time.Second,
+	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+}
+
 // openStore waits for the lease a moment: a service that was killed may not
 // have been noticed by the database yet.
 func openStore(ctx context.Context, url string) (*records.Store, error) {
@@ -122,16 +135,22 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 		return err
 	}
 	machine, _ := os.Hostname()
+	base := "http://" + listener.Addr().String()
 	broker := events.NewBroker(strconv.FormatInt(time.Now().UnixNano(), 36))
-	watcher := &watch.Watcher{Store: store, Vault: kept, Allowed: places.Allowed(c.Allowed), Deliveries: c.Deliveries, Events: broker, Clock: c.Clock, Log: c.Log,
+	desk := &notice.Desk{Store: store, Events: broker, Clock: c.Clock, Log: c.Log, Base: base, Gather: c.Gather, Patience: c.Patience, HTTP: hooks}
+	if c.Mail != "" {
+		if desk.Mail, err = notice.ParseMail(c.Mail, c.MailFrom); err != nil {
+			return &StartError{err.Error()}
+		}
+	}
+	watcher := &watch.Watcher{Store: store, Vault: kept, Desk: desk, Allowed: places.Allowed(c.Allowed), Deliveries: c.Deliveries, Events: broker, Clock: c.Clock, Log: c.Log,
 		Every: c.Interval, Settle: c.Settle, Eventless: c.Eventless}
 	runner := &refresh.Runner{Store: store, Watcher: watcher, Vault: kept, Folder: folder, Scratch: filepath.Join(c.Data, "scratch"),
 		Events: broker, Clock: c.Clock, Log: c.Log, Machine: machine, Program: c.Version}
 
-	base := "http://" + listener.Addr().String()
 	closing, closeStreams := context.WithCancel(context.Background())
 	defer closeStreams()
-	s := &server{Store: store, Watcher: watcher, Runner: runner, Folder: folder, Events: broker, Allowed: watcher.Allowed, Clock: c.Clock,
+	s := &server{Store: store, Watcher: watcher, Desk: desk, Runner: runner, Folder: folder, Events: broker, Allowed: watcher.Allowed, Clock: c.Clock,
 		Log: c.Log, Version: c.Version, Base: base, access: access{token: token, codes: map[string]time.Time{}}, closing: closing}
 	handler, err := s.handler()
 	if err != nil {
@@ -155,6 +174,7 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 		return nil
 	})
 	group.Go(func() error { return watcher.Run(groupCtx) })
+	group.Go(func() error { desk.Run(groupCtx); return nil })
 	group.Go(func() error {
 		if err := store.KeepLease(groupCtx, c.Log); err != nil {
 			return &StartError{"another Jorvex service has taken the database over while it was away; this one ends"}

@@ -23,6 +23,7 @@ import (
 	"jorvex/internal/core/definition"
 	"jorvex/internal/deliver"
 	"jorvex/internal/events"
+	"jorvex/internal/notice"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
 	"jorvex/internal/refresh"
@@ -33,6 +34,7 @@ import (
 type server struct {
 	Store   *records.Store
 	Watcher *watch.Watcher
+	Desk    *notice.Desk
 	Runner  *refresh.Runner
 	Folder  *deliver.Folder
 	Events  *events.Broker

@@ -112,6 +112,7 @@ type Options struct {
 	Settle           time.Duration
 	Events           bool // file events are heard
 	Clock            func() time.Time
+	Mail             string // address of a mail server
 }
 
 // Start starts a service in this process. It ends with the test.
@@ -135,7 +136,7 @@ func Start(t testing.TB, o Options) *Service {
 	go func() {
 		ended <- service.Serve(ctx, service.Config{
 			Listen: "127.0.0.1:0", Data: o.Data, DatabaseURL: o.URL, Allowed: []string{o.Share}, Deliveries: o.Deliveries,
-			Interval: o.Interval, Settle: o.Settle, Eventless: !o.Events, Version: "test", Clock: o.Clock, Log: slog.New(slog.NewTextHandler(&log, nil)),
+			Interval: o.Interval, Settle: o.Settle, Eventless: !o.Events, Mail: o.Mail, MailFrom: "jorvex@skerry.example", Gather: 300 * time.Millisecond, Patience: 50 * time.Millisecond, Version: "test", Clock: o.Clock, Log: slog.New(slog.NewTextHandler(&log, nil)),
 			Ready: func(_ context.Context, base string, link func() string) error {
 				s.Base, s.Link = base, link
 				close(ready)

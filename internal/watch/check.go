@@ -282,8 +282,8 @@ func (at *watched) take(readings []Reading) (checks []records.Check, altered []r
 		if r.Check != nil && r.Digest != "" {
 			checks = append(checks, *r.Check)
 			if known := at.checks[r.Check.Layout]; known != nil {
-				_, broken := finding.AnyBroken(r.Check.Findings)
-				known[r.Digest] = records.Known{Broken: broken, Rows: r.Check.RowsKept, Kind: r.Check.Kind, Delimiter: r.Check.Delimiter, Totals: r.Check.Totals}
+				why, broken := finding.AnyBroken(r.Check.Findings)
+				known[r.Digest] = records.Known{Broken: broken, Why: why.Sentence, Rows: r.Check.RowsKept, Kind: r.Check.Kind, Delimiter: r.Check.Delimiter, Totals: r.Check.Totals}
 			}
 		}
 		f := at.snapshot.find(r.Path)

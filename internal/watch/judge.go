@@ -19,6 +19,7 @@ import (
 	"jorvex/internal/core/pathpattern"
 	"jorvex/internal/core/reading"
 	"jorvex/internal/core/selection"
+	"jorvex/internal/notice"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
 )
@@ -37,10 +38,11 @@ type View struct {
 	Findings    []finding.Finding
 	Gone        []string // files of the last delivery that are certainly gone, raw bytes
 
-	save   func() error // records the roster; nil for a refresh of its own kind
-	unread []Picked     // files to be read
-	needed []Picked     // those whose bytes decide on a verdict
-	until  time.Time    // when the verdicts may change though nothing else does
+	standing notice.Standing // what is worth telling for as long as it lasts
+	save     func() error    // records the roster; nil for a refresh of its own kind
+	unread   []Picked        // files to be read
+	needed   []Picked        // those whose bytes decide on a verdict
+	until    time.Time       // when the verdicts may change though nothing else does
 }
 
 // HeldBack is a file that is not fully seen.
@@ -99,6 +101,7 @@ func (s *set) paths(ids []int64) map[int64]string {
 type known struct {
 	digest string // believed: it belongs to the mark
 	read   bool   // under the input's layout, and not too early
+	why    string // it is broken
 }
 
 // gone is a file that is certainly not there.
@@ -139,13 +142,14 @@ func (at *watched) gather(def *definition.Definition, checked map[string]records
 				file.Digest = f.read.digest
 				check, was := checked[f.read.digest]
 				file.Broken, file.NoRows = check.Broken, was && check.Rows == 0 && len(def.Columns) > 0
-				if found, is := claim(f.name, reading.Kind(check.Kind)); is && found.Grade == finding.Broken {
-					file.Broken = true
+				why := check.Why
+				if found, is := claim(f.name, reading.Kind(check.Kind)); is && found.Grade == finding.Broken && !check.Broken {
+					file.Broken, why = true, found.Sentence
 				}
-				if _, bad := finding.AnyBroken(f.read.trouble); bad {
-					file.Broken, was = true, true
+				if found, bad := finding.AnyBroken(f.read.trouble); bad {
+					file.Broken, was, why = true, true, found.Sentence
 				}
-				k = known{f.read.digest, was && !f.read.fresh}
+				k = known{f.read.digest, was && !f.read.fresh, why}
 				if f.read.fresh {
 					k.digest = ""
 				}
@@ -205,10 +209,12 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 	}
 	doubt := e.doubt(in.Doubt, now)
 	var slots map[string]int64
+	var c *Coverage
 	if def.Expect != nil {
 		var list []finding.Finding
 		var next time.Time
-		c, err := w.cover(ctx, at, in.ID, def, result, s, now, calendar.Earliest, calendar.Latest)
+		var err error
+		c, err = w.cover(ctx, at, in.ID, def, result, s, now, calendar.Earliest, calendar.Latest)
 		if err != nil {
 			list = []finding.Finding{finding.New(finding.NotCovered, "%s", err)}
 		} else {
@@ -234,6 +240,7 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 	if doubt != nil && !doubt.Confirmed && doubt.Gone < doubt.Had && doubt.Since.Add(believed).Before(view.until) {
 		view.until = doubt.Since.Add(believed)
 	}
+	view.standing = e.standing(doubt, c)
 	usual := len(request.Set) == 0 && len(request.Only) == 0 && request.AsOf == nil
 	if !usual {
 		return view, nil
@@ -576,6 +583,12 @@ func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []recor
 	}
 	var put []records.RosterRow
 	var log []records.Change
+	why := map[int64]string{}
+	for i, id := range s.ids {
+		if s.known[i].why != "" {
+			why[id] = s.known[i].why
+		}
+	}
 	at := w.Clock()
 	for _, row := range rows {
 		old, known := before[row.FileID]
@@ -586,7 +599,7 @@ func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []recor
 		if !known || !old.Equal(row) {
 			put = append(put, row)
 			if transition(old, row) {
-				log = append(log, change(at, row.Path, old, row))
+				log = append(log, change(at, row.Path, old, row, why[row.FileID]))
 			}
 		}
 		delete(before, row.FileID)
@@ -594,7 +607,7 @@ func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []recor
 	gone := slices.Collect(maps.Keys(before))
 	for id, path := range s.paths(gone) {
 		if old := before[id]; old.State != "" && path != "" {
-			log = append(log, change(at, path, old, records.RosterRow{}))
+			log = append(log, change(at, path, old, records.RosterRow{}, ""))
 		}
 	}
 	if len(put)+len(gone) == 0 && sameCounts(in.Counts, counts) {
@@ -638,9 +651,9 @@ func transition(old, now records.RosterRow) bool {
 	return now.State != "" && old.Digest != "" && now.Digest != "" && old.Digest != now.Digest
 }
 
-func change(at time.Time, path string, old, now records.RosterRow) records.Change {
+func change(at time.Time, path string, old, now records.RosterRow, why string) records.Change {
 	if now.State == string(changes.Broken) {
-		now.Sentence = "picked, and its content cannot be used"
+		now.Sentence = cmp.Or(why, "its content cannot be used")
 	}
 	return records.Change{Path: []byte(path), At: at, State: now.State, BeforeState: old.State, Verdict: now.Verdict, BeforeVerdict: old.Verdict, Sentence: now.Sentence,
 		Size: now.Size, BeforeSize: old.Size, Modified: now.Modified, BeforeModified: old.Modified, Digest: now.Digest, BeforeDigest: old.Digest}

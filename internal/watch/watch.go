@@ -15,6 +15,7 @@ import (
 
 	"jorvex/internal/core/filename"
 	"jorvex/internal/events"
+	"jorvex/internal/notice"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
 	"jorvex/internal/vault"
@@ -28,6 +29,7 @@ type Watcher struct {
 	Allowed    places.Allowed
 	Deliveries string // full path of the delivery folder
 	Events     *events.Broker
+	Desk       *notice.Desk
 	Clock      func() time.Time
 	Log        *slog.Logger
 	// Every is the time between two looks at a place, and Settle how long a file
@@ -206,7 +208,10 @@ func (w *Watcher) look(ctx context.Context, p records.Place, at *watched) (recor
 	at.reachable = look.Reachable
 	at.state.Unlock()
 	look.Ended = w.Clock()
-	return look, w.Store.SaveLook(ctx, p.ID, look)
+	if err := w.Store.SaveLook(ctx, p.ID, look); err != nil {
+		return look, err
+	}
+	return look, w.Desk.Place(ctx, p, look.Reachable, look.Why)
 }
 
 func (w *Watcher) save(ctx context.Context, place int64, c *comparison) error {
@@ -258,7 +263,7 @@ func (w *Watcher) settle(ctx context.Context, at *watched, in records.Input) err
 		}
 		if len(view.unread) == 0 {
 			at.settled[in.ID] = settled{in.Version, view.Definition.Folder, view.until}
-			return nil
+			return w.tell(ctx, at, view)
 		}
 		if err := w.check(ctx, at, view); err != nil {
 			return err
@@ -272,7 +277,18 @@ func (w *Watcher) settle(ctx context.Context, at *watched, in records.Input) err
 	if err != nil {
 		return err
 	}
-	return view.save()
+	if err := view.save(); err != nil {
+		return err
+	}
+	return w.tell(ctx, at, view)
+}
+
+// tell hands on what lasts. Of what is not seen there is no news.
+func (w *Watcher) tell(ctx context.Context, at *watched, view View) error {
+	if !at.reachable {
+		return nil
+	}
+	return w.Desk.Input(ctx, view.Input, view.standing)
 }
 
 // Prepare looks at the place of an input and returns what a refresh works on.

@@ -64,4 +64,3 @@ func median(sorted []float64) float64 {
 
 // Holds reports whether a value lies in the usual range.
 func (u Usual) Holds(v float64) bool { return v >= u.Low && v <= u.High }
-
