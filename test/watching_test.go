@@ -394,3 +394,44 @@ func TestPace(t *testing.T) {
 	becomes(t, s, "loadings", "loadings/Eskvik/loadings 2026-10-07.csv", "held_back arriving", "picked new")
 	becomes(t, s, "loadings", "loadings/Eskvik/loadings 2026-10-07.csv", "picked new")
 }
+
+// A slot is not missing while its file is being written or is not seen, nor
+// late because a file that came in time is mended.
+func TestSlotsOfFilesInFlux(t *testing.T) {
+	c := &clock{}
+	c.offset.Store(int64(time.Until(time.Date(2026, 10, 8, 6, 0, 0, 0, time.UTC))))
+	s := testkit.Start(t, testkit.Options{Events: true, Settle: 2 * time.Second, Clock: c.now})
+	s.Write("loadings/days.ics", "BEGIN:VCALENDAR\nEND:VCALENDAR\n")
+	name := func(terminal string, day int) string {
+		return fmt.Sprintf("loadings/%s/loadings 2026-10-%02d.csv", terminal, day)
+	}
+	for day := 1; day <= 6; day++ {
+		for _, terminal := range []string{"Eskvik", "Fennay"} {
+			s.Write(name(terminal, day), table("sailing", fmt.Sprint(terminal, day)))
+			in := time.Date(2026, 10, day, 18, 0, 0, 0, time.UTC)
+			require.NoError(t, os.Chtimes(filepath.Join(s.Share, name(terminal, day)), in, in))
+		}
+	}
+	s.Definition(expected)
+	slots := func() string {
+		return s.Query(`SELECT (counts->'coverage')::text FROM jorvex.inputs`)
+	}
+	becomes(t, s, "loadings", name("Eskvik", 6), "picked new")
+	assert.Equal(t, `{"filled": 8, "not_due": 4}`, slots())
+	drop(t, s, name("Eskvik", 6), table("sailing", "mended"))
+	becomes(t, s, "loadings", name("Eskvik", 6), "held_back arriving")
+	assert.Equal(t, `{"filled": 8, "not_due": 4}`, slots())
+	becomes(t, s, "loadings", name("Eskvik", 6), "picked new")
+	assert.Equal(t, `{"filled": 8, "not_due": 4}`, slots())
+
+	// All are gone at once, which is not believed.
+	s.Must("refresh", "loadings")
+	require.NoError(t, os.Rename(filepath.Join(s.Share, "loadings/Eskvik"), filepath.Join(s.Share, "Eskvik")))
+	require.NoError(t, os.Rename(filepath.Join(s.Share, "loadings/Fennay"), filepath.Join(s.Share, "Fennay")))
+	becomes(t, s, "loadings", name("Eskvik", 6), "held_back in_doubt")
+	assert.Equal(t, `{"filled": 8, "not_due": 4}`, slots())
+	assert.NotContains(t, s.Must("coverage", "loadings"), "missing")
+	s.Must("confirm", "loadings")
+	becomes(t, s, "loadings", name("Eskvik", 6), "left_out removed")
+	assert.Equal(t, `{"missing": 8, "not_due": 4}`, slots())
+}

@@ -1,6 +1,10 @@
 <script setup lang="ts">
 import { signedOut } from './use/api'
-import { live } from './use/events'
+import { live, useEvent } from './use/events'
+import { number } from './use/format'
+import { countUnseen, unseen } from './use/notices'
+
+for (const name of ['notice', 'reset'] as const) useEvent(name, countUnseen)
 </script>
 
 <template>
@@ -13,6 +17,10 @@ import { live } from './use/events'
           <router-link to="/">Today</router-link>
           <router-link to="/inputs">Inputs</router-link>
           <router-link to="/places">Places</router-link>
+          <router-link to="/notices">
+            Notices <span v-if="unseen" class="unseen" :aria-label="`${number(unseen)} not seen`">{{ number(unseen) }}</span>
+          </router-link>
+          <router-link to="/settings">Settings</router-link>
         </nav>
         <span class="live" role="status">{{ signedOut ? '' : live ? 'live' : 'not live' }}</span>
       </div>
@@ -51,7 +59,8 @@ import { live } from './use/events'
 
 nav {
   display: flex;
-  gap: 18px;
+  flex-wrap: wrap;
+  gap: 2px 18px;
 }
 
 nav a {
@@ -60,6 +69,14 @@ nav a {
 
 nav a.router-link-exact-active {
   text-decoration: underline;
+}
+
+.unseen {
+  padding: 0 6px;
+  border-radius: 9px;
+  background: rgb(var(--v-theme-primary));
+  color: rgb(var(--v-theme-on-primary));
+  font-size: 0.8em;
 }
 
 .live {

@@ -574,6 +574,96 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was worth telling, the newest first. */
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Mark notices as seen. */
+        put: operations["seeNotices"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is worth telling, and to whom. */
+        get: operations["listNoticeRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Add a rule, or replace the one of that name. */
+        put: operations["saveNoticeRule"];
+        post?: never;
+        /** Take a rule away. */
+        delete: operations["dropNoticeRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notice-rules/{rule}/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a made-up notice to everyone a rule names, now. Nothing is recorded. */
+        post: operations["tryNoticeRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -626,6 +716,83 @@ export interface components {
             directory: string;
             every_seconds?: components["schemas"]["EverySeconds"];
             settle_seconds?: components["schemas"]["SettleSeconds"];
+        };
+        /** @enum {string} */
+        NoticeKind: "broken" | "missing" | "late" | "in_doubt" | "unreachable" | "complete" | "delivered" | "stopped" | "failed";
+        Notice: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            kind: components["schemas"]["NoticeKind"];
+            place: string;
+            /** @description Left out of a notice about a place. */
+            input?: string;
+            /** @description The input's title. */
+            title?: string;
+            sentence: string;
+            /** @description How many files or slots it is about. */
+            count: number;
+            /** @description The first 20 of them. */
+            named: string[];
+            /** @description The console's page about it. */
+            link: string;
+            seen: boolean;
+            sends: components["schemas"]["NoticeSend"][];
+        };
+        NoticeSend: {
+            rule: string;
+            /** @enum {string} */
+            channel: "mail" | "hook";
+            address: string;
+            /** @enum {string} */
+            state: "due" | "sent" | "given_up";
+            attempts: number;
+            /** @description Why the last attempt failed. */
+            problem?: string;
+            /**
+             * Format: date-time
+             * @description When it is sent next.
+             */
+            due?: string;
+            /** Format: date-time */
+            sent?: string;
+        };
+        NoticePage: {
+            items: components["schemas"]["Notice"][];
+            /**
+             * Format: int64
+             * @description How many nobody saw, on whatever page.
+             */
+            unseen: number;
+            next?: string;
+        };
+        NoticeRuleBody: {
+            /** @description Names of inputs; none are all. */
+            inputs?: string[];
+            kinds: components["schemas"]["NoticeKind"][];
+            /** @description Addresses that get a mail. */
+            mail?: string[];
+            /** @description A URL that each notice is posted to as JSON, signed as Standard Webhooks 1.0 says. */
+            hook?: string;
+            off?: boolean;
+        };
+        NoticeRule: {
+            name: string;
+            inputs: string[];
+            kinds: components["schemas"]["NoticeKind"][];
+            mail: string[];
+            hook?: string;
+            /** @description What messages to the web hook are signed with. */
+            secret?: string;
+            off: boolean;
+        };
+        NoticeTrial: {
+            /** @enum {string} */
+            channel: "mail" | "hook";
+            address: string;
+            /** @description Why it did not arrive; left out if it did. */
+            problem?: string;
         };
         /**
          * Format: double
@@ -1316,6 +1483,7 @@ export interface components {
     };
     parameters: {
         PlaceName: string;
+        RuleName: string;
         InputName: string;
         /** @description The ETag of the version that was edited; another one by now is an error 412. */
         IfMatch: string;
@@ -2264,6 +2432,163 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    listNotices: {
+        parameters: {
+            query?: {
+                /** @description The "next" of the page before. */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description Most entries on the page. */
+                limit?: components["parameters"]["Limit"];
+                /** @description Only those that nobody saw. */
+                unseen?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of notices. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticePage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    seeNotices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /**
+                     * Format: int64
+                     * @description The newest notice that was seen.
+                     */
+                    through: number;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listNoticeRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rules, by name. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["NoticeRule"][];
+                        /** @description The kinds there are. */
+                        kinds: components["schemas"]["NoticeKind"][];
+                        /** @description The address that mail comes from; empty if no mail server is set up. */
+                        mail_from?: string;
+                    };
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    saveNoticeRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeRuleBody"];
+            };
+        };
+        responses: {
+            /** @description The rule. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeRule"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    dropNoticeRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    tryNoticeRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: components["parameters"]["RuleName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What became of it, by address. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["NoticeTrial"][];
+                    };
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     streamEvents: {
         parameters: {
             query?: never;
@@ -2277,7 +2602,7 @@ export interface operations {
         responses: {
             /**
              * @description Events named "look" (data is a Look), "roster" (data is an InputMark: its roster
-             *     changed), "changes" (data is a ChangesEvent), "refresh" (data is a Refresh), and "reset": events were missed, read
+             *     changed), "changes" (data is a ChangesEvent), "refresh" (data is a Refresh), "notice" (there are new notices), and "reset": events were missed, read
              *     everything anew.
              */
             200: {

@@ -10,9 +10,11 @@ import CoveragePage from './pages/CoveragePage.vue'
 import InputPage from './pages/InputPage.vue'
 import InputsPage from './pages/InputsPage.vue'
 import LogPage from './pages/LogPage.vue'
+import NoticesPage from './pages/NoticesPage.vue'
 import PickPage from './pages/PickPage.vue'
 import PlacesPage from './pages/PlacesPage.vue'
 import ReceiptPage from './pages/ReceiptPage.vue'
+import SettingsPage from './pages/SettingsPage.vue'
 import StoryPage from './pages/StoryPage.vue'
 import TodayPage from './pages/TodayPage.vue'
 import VersionsPage from './pages/VersionsPage.vue'
@@ -24,6 +26,8 @@ const router = createRouter({
     { path: '/', component: TodayPage },
     { path: '/inputs', component: InputsPage },
     { path: '/places', component: PlacesPage },
+    { path: '/notices', component: NoticesPage },
+    { path: '/settings', component: SettingsPage },
     { path: '/inputs/:input', component: InputPage, props: true },
     { path: '/inputs/:input/pick', component: PickPage, props: true },
     { path: '/inputs/:input/versions', component: VersionsPage, props: true },

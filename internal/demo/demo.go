@@ -31,7 +31,7 @@ var (
 )
 
 // Inputs are the definitions of the demo's inputs.
-var Inputs = []string{dailyLoadings, tariffCard, berthIncidents, quayInspections}
+var Inputs = []string{dailyLoadings, fuelUplift, tariffCard, berthIncidents, quayInspections}
 
 const tariffCard = `input: tariff-card
 title: Tariff card in force
@@ -97,6 +97,15 @@ const (
 	Late  = "late"
 )
 
+// LastDay is the last day that there are files of at a moment: they are dropped
+// in the evening.
+func LastDay(now time.Time) time.Time {
+	if now = now.UTC(); now.Hour() < 19 {
+		now = now.AddDate(0, 0, -1)
+	}
+	return now
+}
+
 // Generate makes the demo's files below dir.
 func Generate(dir string, o Options) error {
 	if o.Weeks == 0 {
@@ -114,6 +123,7 @@ func Generate(dir string, o Options) error {
 		}
 	}
 	g.flaws(days)
+	g.fuel()
 	g.tariffs()
 	g.incidents(days)
 	g.inspections(days)

@@ -1,11 +1,14 @@
 package demo_test
 
 import (
+	"context"
 	"crypto/sha256"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -75,17 +78,60 @@ func judged(t *testing.T, text string) (counts map[selection.Code]int, result *s
 	return counts, result
 }
 
+func input(t *testing.T, name string) string {
+	t.Helper()
+	i := slices.IndexFunc(demo.Inputs, func(text string) bool { return strings.HasPrefix(text, "input: "+name+"\n") })
+	require.GreaterOrEqual(t, i, 0, name)
+	return demo.Inputs[i]
+}
+
+// Colleagues do all kinds of things to the files, and can make them good.
+func TestColleagues(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, demo.Generate(dir, demo.Options{Seed: 1, End: friday}))
+	before := tree(t, dir+"/"+demo.Share)
+	atOnce, cancel := context.WithCancel(t.Context())
+	cancel() // nothing is waited for between the pieces of a file
+	c := demo.NewColleagues(dir, 1)
+	did := map[string]int{}
+	for range 80 {
+		what, err := c.Act(atOnce)
+		require.NoError(t, err)
+		did[strings.Fields(what)[1]]++
+	}
+	for _, act := range []string{"drops", "adds", "takes", "breaks", "mends", "brings", "makes"} {
+		assert.Positive(t, did[act], act)
+	}
+	require.NoError(t, c.MakeGood(atOnce))
+	after := tree(t, dir+"/"+demo.Share)
+	for path := range before {
+		assert.Contains(t, after, path)
+	}
+	for path := range after {
+		content, err := os.ReadFile(filepath.Join(dir, demo.Share, path))
+		require.NoError(t, err)
+		assert.NotContains(t, string(content), "\n\"SK...", "%s was left broken", path)
+	}
+}
+
+func TestLastDay(t *testing.T) {
+	assert.Equal(t, 19, demo.LastDay(friday.Add(18*time.Hour)).Day())
+	assert.Equal(t, 20, demo.LastDay(friday.Add(19*time.Hour)).Day())
+}
+
 func TestDefinitionsPickTheGoodFiles(t *testing.T) {
 	// Six terminals on forty working days, two of them late.
-	counts, r := judged(t, demo.Inputs[0])
+	counts, r := judged(t, input(t, "daily-loadings"))
 	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 238, selection.NoPattern: 7, selection.ScratchFile: 2}, counts)
 	assert.Len(t, r.Cures, 2, "a copy, a misspelt name")
-	counts, r = judged(t, demo.Inputs[1])
+	counts, _ = judged(t, input(t, "fuel-uplift"))
+	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 23, selection.NoPattern: 1}, counts)
+	counts, r = judged(t, input(t, "tariff-card"))
 	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 1, selection.NotLatest: 3, selection.NotYet: 1, selection.NoPattern: 3, selection.ScratchFile: 1}, counts)
 	assert.Len(t, r.Cures, 2, "an underscore, a day 31 that there is not")
-	counts, _ = judged(t, demo.Inputs[2])
+	counts, _ = judged(t, input(t, "berth-incidents"))
 	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 19, selection.LeaveOutRule: 1, selection.NoPattern: 1}, counts)
-	counts, r = judged(t, demo.Inputs[3])
+	counts, r = judged(t, input(t, "quay-inspections"))
 	assert.Equal(t, map[selection.Code]int{selection.Listed: 4, selection.NotListed: 3}, counts)
 	require.Len(t, r.Missing, 1)
 	assert.Equal(t, "2026/Dunvara quays.xlsx", r.Missing[0].Path)

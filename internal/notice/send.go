@@ -67,7 +67,7 @@ func redacted(address string) string {
 
 // send hands a letter over.
 func (m *Mail) send(ctx context.Context, to, subject, body string) error {
-	msg := mail.NewMsg()
+	msg := mail.NewMsg(mail.WithNoDefaultUserAgent())
 	if err := errors.Join(msg.From(m.From), msg.To(to)); err != nil {
 		return err
 	}

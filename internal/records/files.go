@@ -22,18 +22,19 @@ type File struct {
 	Digest   string            // empty if it was not computed for this mark
 	Fresh    bool              // the file had just been written when it was
 	Trouble  []finding.Finding // why it could not be opened, for this mark
+	Came     int64             // the modified time it had when it was first seen
 }
 
 // EachFile calls each with every file recorded of a place, in no order.
 func (s *Store) EachFile(ctx context.Context, place int64, each func(File) error) error {
-	rows, err := s.Pool.Query(ctx, `SELECT id, path, size, modified, changed, inode, evidence, coalesce(digest, ''), fresh, trouble FROM files WHERE place_id = $1`, place)
+	rows, err := s.Pool.Query(ctx, `SELECT id, path, size, modified, changed, inode, evidence, coalesce(digest, ''), fresh, trouble, came FROM files WHERE place_id = $1`, place)
 	if err != nil {
 		return err
 	}
 	var f File
 	var path []byte
 	var inode int64
-	_, err = pgx.ForEachRow(rows, []any{&f.ID, &path, &f.Mark.Size, &f.Mark.Modified, &f.Mark.Changed, &inode, &f.Evidence, &f.Digest, &f.Fresh, &f.Trouble}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&f.ID, &path, &f.Mark.Size, &f.Mark.Modified, &f.Mark.Changed, &inode, &f.Evidence, &f.Digest, &f.Fresh, &f.Trouble, &f.Came}, func() error {
 		f.Path, f.Mark.Inode = string(path), uint64(inode)
 		err := each(f)
 		f.Trouble = nil
@@ -53,10 +54,10 @@ func (s *Store) ReserveFileIDs(ctx context.Context, n int) (int64, error) {
 // known of a changed file's bytes is forgotten unless it comes along.
 func (s *Store) SaveFiles(ctx context.Context, place int64, added, altered []File) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
-		columns := []string{"id", "place_id", "path", "sort_key", "size", "modified", "changed", "inode", "evidence"}
+		columns := []string{"id", "place_id", "path", "sort_key", "size", "modified", "changed", "inode", "evidence", "came"}
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"files"}, columns, pgx.CopyFromSlice(len(added), func(i int) ([]any, error) {
 			f := &added[i]
-			return []any{f.ID, place, []byte(f.Path), filename.SortKey(f.Path), f.Mark.Size, f.Mark.Modified, f.Mark.Changed, int64(f.Mark.Inode), int16(f.Evidence)}, nil
+			return []any{f.ID, place, []byte(f.Path), filename.SortKey(f.Path), f.Mark.Size, f.Mark.Modified, f.Mark.Changed, int64(f.Mark.Inode), int16(f.Evidence), f.Came}, nil
 		}))
 		if err != nil {
 			return fmt.Errorf("record new files: %w", err)
@@ -67,7 +68,7 @@ func (s *Store) SaveFiles(ctx context.Context, place int64, added, altered []Fil
 		if _, err := tx.Exec(ctx, `CREATE TEMP TABLE altered (LIKE files) ON COMMIT DROP`); err != nil {
 			return err
 		}
-		columns = []string{"id", "place_id", "path", "sort_key", "size", "modified", "changed", "inode", "evidence", "digest", "fresh", "trouble"}
+		columns = []string{"id", "place_id", "path", "sort_key", "size", "modified", "changed", "inode", "evidence", "digest", "fresh", "trouble", "came"}
 		_, err = tx.CopyFrom(ctx, pgx.Identifier{"pg_temp", "altered"}, columns, pgx.CopyFromSlice(len(altered), func(i int) ([]any, error) {
 			f := &altered[i]
 			var digest, trouble any
@@ -77,7 +78,7 @@ func (s *Store) SaveFiles(ctx context.Context, place int64, added, altered []Fil
 			if f.Trouble != nil {
 				trouble = f.Trouble
 			}
-			return []any{f.ID, place, []byte{}, []byte{}, f.Mark.Size, f.Mark.Modified, f.Mark.Changed, int64(f.Mark.Inode), int16(f.Evidence), digest, f.Fresh, trouble}, nil
+			return []any{f.ID, place, []byte{}, []byte{}, f.Mark.Size, f.Mark.Modified, f.Mark.Changed, int64(f.Mark.Inode), int16(f.Evidence), digest, f.Fresh, trouble, f.Came}, nil
 		}))
 		if err != nil {
 			return fmt.Errorf("record changed files: %w", err)

@@ -42,10 +42,20 @@ func (w *Watcher) Coverage(ctx context.Context, in records.Input, from, to calen
 	if err != nil {
 		return nil, err
 	}
-	return w.cover(ctx, at, in.ID, def, t.result, t.set, now, from, to)
+	var lost []string
+	if in.Doubt != nil && !in.Doubt.Confirmed {
+		base, err := w.baseline(ctx, in.ID, Parameters(def))
+		if err != nil {
+			return nil, err
+		}
+		lost = t.set.lost(base)
+	}
+	return w.cover(ctx, at, in.ID, def, t.result, t.set, lost, now, from, to)
 }
 
-func (w *Watcher) cover(ctx context.Context, at *watched, input int64, def *definition.Definition, r *selection.Result, s *set, now time.Time, from, to calendar.Day) (*Coverage, error) {
+// cover lays out the grid. lost are files that are gone in a way that is not
+// believed.
+func (w *Watcher) cover(ctx context.Context, at *watched, input int64, def *definition.Definition, r *selection.Result, s *set, lost []string, now time.Time, from, to calendar.Day) (*Coverage, error) {
 	e := *def.Expect
 	c := &Coverage{Expect: def.Expect, From: from, To: to}
 	today := calendar.DayOf(now.In(def.Zone))
@@ -59,7 +69,10 @@ func (w *Watcher) cover(ctx context.Context, at *watched, input int64, def *defi
 		}
 		e.Holidays = days
 	}
-	files := covering(def, r, s, &c.Paths)
+	files := covering(def, r, s, lost)
+	for _, f := range files {
+		c.Paths = append(c.Paths, f.Path)
+	}
 	if c.From == calendar.Earliest {
 		c.From = first(files, e.From, today)
 	}
@@ -89,10 +102,27 @@ func first(files []coverage.File, from, today calendar.Day) calendar.Day {
 	return day
 }
 
-// covering lists the picked files, and the copies of such, as coverage takes
-// them.
-func covering(def *definition.Definition, r *selection.Result, s *set, paths *[]string) []coverage.File {
+// covering lists the files that fill slots, as coverage takes them: the picked
+// ones, those that would be were they fully seen, and copies of such.
+func covering(def *definition.Definition, r *selection.Result, s *set, lost []string) []coverage.File {
 	var files []coverage.File
+	put := func(f coverage.File, captures []pathpattern.Capture) {
+		for _, c := range captures {
+			if c.Name == def.Expect.Of {
+				f.Period = c.Date
+			}
+		}
+		for _, name := range def.Expect.Each {
+			value := ""
+			for _, c := range captures {
+				if c.Name == name {
+					value = c.Value()
+				}
+			}
+			f.Members = append(f.Members, value)
+		}
+		files = append(files, f)
+	}
 	var path pathpattern.Path
 	patterns := map[string]*pathpattern.Pattern{}
 	for i := range r.Decisions {
@@ -101,6 +131,7 @@ func covering(def *definition.Definition, r *selection.Result, s *set, paths *[]
 		near := d.Near()
 		switch {
 		case d.Verdict == selection.Picked:
+		case d.Verdict == selection.HeldBack && len(captures) > 0:
 		case near != nil && near.Kind == pathpattern.CopyMark && near.Pattern != "":
 			p := patterns[near.Pattern]
 			if p == nil {
@@ -119,23 +150,18 @@ func covering(def *definition.Definition, r *selection.Result, s *set, paths *[]
 		default:
 			continue
 		}
-		f := coverage.File{Path: s.files[i].Path, Modified: time.Unix(0, s.files[i].Modified), Broken: s.files[i].Broken, Copy: d.Verdict != selection.Picked}
-		for _, c := range captures {
-			if c.Name == def.Expect.Of {
-				f.Period = c.Date
+		f := coverage.File{Path: s.files[i].Path, Came: time.Unix(0, s.came[i]), Broken: s.files[i].Broken, Copy: d.Verdict == selection.LeftOut}
+		put(f, captures)
+	}
+	for _, lost := range lost {
+		below, _ := filename.Below(def.Folder, lost)
+		path.Set(below)
+		for _, p := range def.Pick {
+			if captures, ok := p.Pattern.Match(&path); ok && !p.Off {
+				put(coverage.File{Path: lost}, captures)
+				break
 			}
 		}
-		for _, name := range def.Expect.Each {
-			value := ""
-			for _, c := range captures {
-				if c.Name == name {
-					value = c.Value()
-				}
-			}
-			f.Members = append(f.Members, value)
-		}
-		files = append(files, f)
-		*paths = append(*paths, f.Path)
 	}
 	return files
 }

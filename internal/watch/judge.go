@@ -70,6 +70,7 @@ type set struct {
 	files []selection.File
 	ids   []int64
 	marks []places.Mark
+	came  []int64 // the modified time when it was first seen
 	known []known
 	gone  []gone
 }
@@ -95,6 +96,17 @@ func (s *set) paths(ids []int64) map[int64]string {
 		note(g.id, g.path)
 	}
 	return paths
+}
+
+// lost lists the files of the last delivery that are gone.
+func (s *set) lost(base map[string]changes.Entry) []string {
+	var list []string
+	for _, g := range s.gone {
+		if _, inBase := base[g.path]; inBase {
+			list = append(list, g.path)
+		}
+	}
+	return list
 }
 
 // known is what reading a file told.
@@ -157,6 +169,7 @@ func (at *watched) gather(def *definition.Definition, checked map[string]records
 			s.files = append(s.files, file)
 			s.ids = append(s.ids, f.id)
 			s.marks = append(s.marks, f.mark)
+			s.came = append(s.came, f.came)
 			s.known = append(s.known, k)
 		}
 	}
@@ -214,7 +227,11 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 		var list []finding.Finding
 		var next time.Time
 		var err error
-		c, err = w.cover(ctx, at, in.ID, def, result, s, now, calendar.Earliest, calendar.Latest)
+		var lost []string
+		if e.doubted {
+			lost = s.lost(base)
+		}
+		c, err = w.cover(ctx, at, in.ID, def, result, s, lost, now, calendar.Earliest, calendar.Latest)
 		if err != nil {
 			list = []finding.Finding{finding.New(finding.NotCovered, "%s", err)}
 		} else {
@@ -268,12 +285,7 @@ func sameDoubt(a, b *records.Doubt) bool {
 // since when. A loss that was confirmed, or a partial one that has lasted, is
 // believed as long as it does not grow.
 func (e *entering) doubt(known *records.Doubt, now time.Time) *records.Doubt {
-	gone := 0
-	for _, g := range e.set.gone {
-		if _, inBase := e.base[g.path]; inBase {
-			gone++
-		}
-	}
+	gone := len(e.set.lost(e.base))
 	if !changes.Doubtful(len(e.base), gone) {
 		return nil
 	}
@@ -293,12 +305,7 @@ func (e *entering) moves() map[string]string {
 	if e.doubted || len(e.set.gone) == 0 {
 		return nil
 	}
-	var gone []string
-	for _, g := range e.set.gone {
-		if _, inBase := e.base[g.path]; inBase {
-			gone = append(gone, g.path)
-		}
-	}
+	gone := e.set.lost(e.base)
 	var seen []changes.Seen
 	for i := range e.set.files {
 		f := &e.set.files[i]

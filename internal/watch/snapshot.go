@@ -26,6 +26,7 @@ type snapshot struct {
 type file struct {
 	name     string
 	id       int64
+	came     int64 // the modified time it had when it was first seen
 	mark     places.Mark
 	evidence changes.Evidence
 	read     *read
@@ -42,7 +43,7 @@ func loadSnapshot(ctx context.Context, store *records.Store, place int64) (*snap
 	s := &snapshot{folders: map[string][]file{}}
 	err := store.EachFile(ctx, place, func(f records.File) error {
 		folder, name := split(f.Path)
-		entry := file{name: strings.Clone(name), id: f.ID, mark: f.Mark, evidence: f.Evidence}
+		entry := file{name: strings.Clone(name), id: f.ID, came: f.Came, mark: f.Mark, evidence: f.Evidence}
 		if f.Digest != "" || f.Trouble != nil {
 			entry.read = &read{f.Digest, f.Fresh, f.Trouble}
 		}
@@ -83,7 +84,7 @@ func (s *snapshot) find(path string) *file {
 
 // record returns a file as the records hold it.
 func (f *file) record(folder string) records.File {
-	r := records.File{ID: f.id, Path: join(folder, f.name), Mark: f.mark, Evidence: f.evidence}
+	r := records.File{ID: f.id, Path: join(folder, f.name), Mark: f.mark, Evidence: f.evidence, Came: f.came}
 	if f.read != nil {
 		r.Digest, r.Fresh, r.Trouble = f.read.digest, f.read.fresh, f.read.trouble
 	}
@@ -153,7 +154,7 @@ func (c *comparison) visit(folder places.Folder) error {
 			i++
 			continue
 		}
-		now = append(now, file{name: entry.Name, mark: entry.Mark, evidence: changes.Present})
+		now = append(now, file{name: entry.Name, came: entry.Modified, mark: entry.Mark, evidence: changes.Present})
 		c.new++
 	}
 	for ; i < len(before); i++ {

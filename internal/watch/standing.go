@@ -6,7 +6,7 @@ import (
 
 	"jorvex/internal/core/coverage"
 	"jorvex/internal/core/filename"
-	tell "jorvex/internal/core/notice"
+	worth "jorvex/internal/core/notice"
 	"jorvex/internal/core/selection"
 	"jorvex/internal/notice"
 	"jorvex/internal/records"
@@ -14,17 +14,19 @@ import (
 
 // standing gathers what is worth telling of an input for as long as it lasts.
 func (e *entering) standing(doubt *records.Doubt, c *Coverage) notice.Standing {
-	s := notice.Standing{tell.Broken: nil, tell.InDoubt: nil, tell.Missing: nil, tell.Late: nil, tell.Complete: nil}
-	add := func(kind tell.Kind, key, says string) { s[kind] = append(s[kind], tell.Subject{Key: key, Says: says}) }
+	s := notice.Standing{worth.Broken: nil, worth.InDoubt: nil, worth.Missing: nil, worth.Late: nil, worth.Complete: nil}
+	add := func(kind worth.Kind, key, says string) {
+		s[kind] = append(s[kind], worth.Subject{Key: key, Says: says})
+	}
 	for i := range e.set.files {
 		f := &e.set.files[i]
 		if f.Broken && e.result.Decisions[i].Verdict != selection.LeftOut {
 			path := filename.Show(f.Path)
-			add(tell.Broken, path+" "+f.Digest, path+": "+e.set.known[i].why)
+			add(worth.Broken, path+" "+f.Digest, path+": "+e.set.known[i].why)
 		}
 	}
 	if doubt != nil && !doubt.Confirmed {
-		add(tell.InDoubt, doubt.Since.UTC().Format(time.RFC3339), fmt.Sprintf("%d of the %d files of the last delivery are gone at once, which is not believed", doubt.Gone, doubt.Had))
+		add(worth.InDoubt, doubt.Since.UTC().Format(time.RFC3339), fmt.Sprintf("%d of the %d files of the last delivery are gone at once, which is not believed", doubt.Gone, doubt.Had))
 	}
 	if c == nil {
 		return s
@@ -35,9 +37,9 @@ func (e *entering) standing(doubt *records.Doubt, c *Coverage) notice.Standing {
 		name := slotName(c.Grid, i)
 		switch c.Grid.Slots[i].State {
 		case coverage.Missing:
-			add(tell.Missing, name, name)
+			add(worth.Missing, name, name)
 		case coverage.Late:
-			add(tell.Late, name, name)
+			add(worth.Late, name, name)
 			there[i%columns]++
 			came[i%columns] = true
 		case coverage.Filled:
@@ -53,7 +55,7 @@ func (e *entering) standing(doubt *records.Doubt, c *Coverage) notice.Standing {
 			if name == "" {
 				name = "every member"
 			}
-			add(tell.Complete, name, name)
+			add(worth.Complete, name, name)
 		}
 	}
 	return s

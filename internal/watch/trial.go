@@ -194,7 +194,7 @@ func (s *set) put(f selection.File) int {
 	i := slices.IndexFunc(s.files, func(o selection.File) bool { return o.Path == f.Path })
 	if i < 0 {
 		s.files = append(s.files, f)
-		s.ids, s.marks, s.known = append(s.ids, 0), append(s.marks, places.Mark{}), append(s.known, known{})
+		s.ids, s.marks, s.came, s.known = append(s.ids, 0), append(s.marks, places.Mark{}), append(s.came, f.Modified), append(s.known, known{})
 		return len(s.files) - 1
 	}
 	s.files[i] = f

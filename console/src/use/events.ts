@@ -1,6 +1,7 @@
 import { onScopeDispose, ref } from 'vue'
 
-type Name = 'look' | 'roster' | 'refresh' | 'reset'
+const names = ['look', 'roster', 'refresh', 'notice', 'reset'] as const
+type Name = (typeof names)[number]
 type Listener = (data: never) => void
 
 const listeners = new Map<Name, Set<Listener>>()
@@ -21,7 +22,7 @@ function open() {
     live.value = false
     if (source?.readyState === EventSource.CLOSED) setTimeout(open, 3000)
   }
-  for (const name of ['look', 'roster', 'refresh', 'reset'] as const) {
+  for (const name of names) {
     source.addEventListener(name, (e: MessageEvent<string>) => {
       const data = JSON.parse(e.data) as never
       for (const listener of listeners.get(name) ?? []) listener(data)

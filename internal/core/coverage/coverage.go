@@ -80,12 +80,12 @@ var Usual = Due{Days: 1}
 
 // File is a picked file, or a copy that is none.
 type File struct {
-	Path     string
-	Period   calendar.Date
-	Members  []string // parallel to Expect.Each
-	Modified time.Time
-	Broken   bool
-	Copy     bool // a near miss that bears the mark of a copy
+	Path    string
+	Period  calendar.Date
+	Members []string // parallel to Expect.Each
+	Came    time.Time
+	Broken  bool
+	Copy    bool // a near miss that bears the mark of a copy
 }
 
 // Slot is one expected file.
@@ -292,7 +292,7 @@ func (g *Grid) judge(e *Expect, files []File, periods []calendar.Date, now time.
 			}
 			whole++
 			broken = broken || files[f].Broken
-			late = late || !s.Due.IsZero() && files[f].Modified.After(s.Due)
+			late = late || !s.Due.IsZero() && files[f].Came.After(s.Due)
 		}
 		switch {
 		case whole == 0 && !s.Due.IsZero() && now.Before(s.Due):

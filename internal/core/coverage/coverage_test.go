@@ -24,7 +24,7 @@ func date(t testing.TB, text string) calendar.Date {
 // file reads "PERIOD MEMBER[,MEMBER] [broken] [copy] [at=TIME]".
 func file(t *testing.T, text string) coverage.File {
 	words := strings.Fields(text)
-	f := coverage.File{Path: text, Modified: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)}
+	f := coverage.File{Path: text, Came: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)}
 	if words[0] != "-" {
 		f.Period = date(t, words[0])
 	}
@@ -36,7 +36,7 @@ func file(t *testing.T, text string) coverage.File {
 		switch {
 		case is:
 			var err error
-			f.Modified, err = time.Parse(time.RFC3339, value)
+			f.Came, err = time.Parse(time.RFC3339, value)
 			require.NoError(t, err)
 		case w == "broken":
 			f.Broken = true
