@@ -45,8 +45,13 @@ async function see() {
 
 const path = (link: string) => new URL(link).pathname + new URL(link).search
 
+const arrived = (n: Schemas['Notice']) =>
+  n.sends
+    .filter((s) => s.state === 'sent')
+    .map((s) => s.address)
+    .join(', ')
+
 function way(s: Schemas['NoticeSend']): string {
-  if (s.state === 'sent') return `sent to ${s.address}`
   if (s.state === 'given_up') return `given up on ${s.address}: ${s.problem}`
   return s.attempts ? `trying ${s.address} again ${moment(s.due)}: ${s.problem}` : `waiting to be sent to ${s.address}`
 }
@@ -77,7 +82,8 @@ function way(s: Schemas['NoticeSend']): string {
               </ul>
               <p v-if="n.count > n.named.length" class="quiet">and {{ number(n.count - n.named.length) }} more</p>
             </details>
-            <p v-for="s in n.sends" :key="s.channel + s.address" class="quiet way" :class="{ 'text-error': s.state === 'given_up' }">{{ way(s) }}</p>
+            <p v-if="arrived(n)" class="quiet way">sent to {{ arrived(n) }}</p>
+            <p v-for="s in n.sends.filter((s) => s.state !== 'sent')" :key="s.channel + s.address" class="way" :class="s.attempts ? 'text-error' : 'quiet'">{{ way(s) }}</p>
           </td>
           <td class="quiet">{{ n.title ?? n.input ?? n.place }}</td>
         </tr>
@@ -99,7 +105,7 @@ function way(s: Schemas['NoticeSend']): string {
   margin-left: auto;
 }
 
-.unseen {
+.unseen a {
   font-weight: 600;
 }
 

@@ -112,13 +112,15 @@ const attempt = (r: Rule) =>
             <td data-label="Tells">{{ r.kinds.map(word).join(', ') }}</td>
             <td data-label="Of">{{ r.inputs.length ? r.inputs.join(', ') : 'all inputs' }}</td>
             <td data-label="To" class="to">
-              <p v-for="m in r.mail" :key="m">{{ m }}</p>
-              <details v-if="r.hook">
-                <summary>{{ r.hook }}</summary>
-                signed with <code>{{ r.secret }}</code>
-              </details>
-              <span v-if="!r.mail.length && !r.hook" class="quiet">nobody</span>
-              <p v-for="t in trials[r.name]" :key="t.address" :class="t.problem ? 'text-error' : 'text-success'">{{ t.address }}: {{ t.problem ?? 'the trial arrived' }}</p>
+              <div>
+                <p v-for="m in r.mail" :key="m">{{ m }}</p>
+                <details v-if="r.hook">
+                  <summary>{{ r.hook }}</summary>
+                  signed with <code>{{ r.secret }}</code>
+                </details>
+                <span v-if="!r.mail.length && !r.hook" class="quiet">nobody else</span>
+                <p v-for="t in trials[r.name]" :key="t.address" :class="t.problem ? 'text-error' : 'text-success'">{{ t.address }}: {{ t.problem ?? 'the trial arrived' }}</p>
+              </div>
             </td>
             <td class="acts">
               <v-btn v-if="r.mail.length || r.hook" size="small" variant="text" :loading="busy === r.name" @click="attempt(r)">Try</v-btn>
