@@ -7,15 +7,18 @@ import (
 	"io"
 	"mime"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/notice"
+	"jorvex/internal/demo"
 	"jorvex/internal/standin"
 	"jorvex/internal/testkit"
 )
@@ -208,4 +211,61 @@ func TestNoticeRules(t *testing.T) {
 	alone := testkit.Start(t, testkit.Options{})
 	r = alone.Run("notice-rule", "set", "desk", "-kinds", "broken", "-mail", "reporting@skerry.example")
 	assert.Contains(t, r.Err, "JORVEX_SMTP")
+}
+
+// Notices in the console: a rule made and tried, what it tells with no reload,
+// marked as seen, also in a second tab that hears through the first.
+func TestNoticePages(t *testing.T) {
+	s, outbox := noticed(t, testkit.Options{Interval: 200 * time.Millisecond})
+	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}))
+	s.Must("demo", "-dir", filepath.Dir(s.Share))
+	b := openBrowser(t)
+	b.do(chromedp.Navigate(s.Link()))
+	b.sees(`Notices\s+\d`)
+	b.do(chromedp.Navigate(s.Base + "/settings"))
+	b.sees(`console\s+broken, missing, in doubt, unreachable, stopped, failed\s+all inputs\s+nobody else`)
+	b.click("Add a rule")
+	b.do(chromedp.SendKeys(`//label[contains(., "Name")]/input`, "reporting-desk"),
+		chromedp.Click(`//label[contains(., "a refresh delivered")]/input`),
+		chromedp.Click(`//label[contains(., "fuel-uplift")]/input`),
+		chromedp.SendKeys(`//label[contains(., "Mail to")]/input`, "nobody"))
+	b.click("Save")
+	b.sees(`"nobody" is no mail address\s+write it as name@host`)
+	b.do(chromedp.SendKeys(`//label[contains(., "Mail to")]/input`, "@skerry.example"))
+	b.click("Save")
+	b.sees(`reporting-desk\s+broken, missing, in doubt, delivered\s+fuel-uplift\s+nobody@skerry.example`)
+	b.click("Try")
+	b.sees(`nobody@skerry.example: the trial arrived`)
+	b.click("Add a rule")
+	b.sees(`Tell when`)
+	b.picture("settings", 1280, 800, "light")
+
+	b.do(chromedp.Navigate(s.Base + "/notices"))
+	b.sees(`missing\s+1 expected file is missing: Petrel, 2026-10`)
+	b.sees(`2 files cannot be used, the first is fuel/2026-08/Gannet fuel.xls: the file is password-protected`)
+	second := openTab(t, b, s.Base+"/notices")
+	second.sees(`Petrel, 2026-10`)
+	s.Write("fuel/2026-10/Fulmar fuel.xlsx", "PK\x03\x04 and no more")
+	for _, tab := range []*browser{b, second} {
+		tab.sees(`broken\s+1 file cannot be used: fuel/2026-10/Fulmar fuel.xlsx: the file is cut short[\s\S]*sent to nobody@skerry.example`)
+	}
+	second.picture("notices", 1280, 800, "light")
+	second.click("Mark ")
+	for _, tab := range []*browser{b, second} {
+		tab.sees(`Notices\s+Settings[\s\S]*unseen alone\s+what is told`)
+	}
+	mails, err := outbox.Mails()
+	require.NoError(t, err)
+	assert.NotEmpty(t, mails)
+}
+
+// openTab opens another tab in the same browser.
+func openTab(t *testing.T, b *browser, url string) *browser {
+	t.Helper()
+	ctx, cancel := chromedp.NewContext(b.ctx)
+	t.Cleanup(cancel)
+	tab := &browser{t: t, ctx: ctx, pictures: b.pictures}
+	require.NoError(t, chromedp.Do(ctx)) // opens it, for as long as its own context
+	tab.do(chromedp.Navigate(url))
+	return tab
 }

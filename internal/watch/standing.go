@@ -1,7 +1,9 @@
 package watch
 
 import (
+	"bytes"
 	"fmt"
+	"slices"
 	"time"
 
 	"jorvex/internal/core/coverage"
@@ -25,6 +27,7 @@ func (e *entering) standing(doubt *records.Doubt, c *Coverage) notice.Standing {
 			add(worth.Broken, path+" "+f.Digest, path+": "+e.set.known[i].why)
 		}
 	}
+	slices.SortFunc(s[worth.Broken], func(a, b worth.Subject) int { return bytes.Compare(filename.SortKey(a.Key), filename.SortKey(b.Key)) })
 	if doubt != nil && !doubt.Confirmed {
 		add(worth.InDoubt, doubt.Since.UTC().Format(time.RFC3339), fmt.Sprintf("%d of the %d files of the last delivery are gone at once, which is not believed", doubt.Gone, doubt.Had))
 	}
