@@ -3,16 +3,21 @@ package test
 import (
 	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
+	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jorvex/internal/cluster"
 	"jorvex/internal/records"
 	"jorvex/internal/testkit"
 )
@@ -59,10 +64,10 @@ func TestDamagedFiles(t *testing.T) {
 	s.Must("refresh", "loadings")
 }
 
-// Twenty thousand files that go and come back leave nothing wrong behind.
+// A hundred thousand files that go and come back leave nothing wrong behind.
 func TestManyGoAndComeBack(t *testing.T) {
 	s := testkit.Start(t, testkit.Options{})
-	const folders, each = 200, 100
+	const folders, each = 1000, 100
 	for f := range folders {
 		dir := filepath.Join(s.Share, fmt.Sprintf("in/T%d", f))
 		require.NoError(t, os.MkdirAll(dir, 0o755))
@@ -75,12 +80,12 @@ func TestManyGoAndComeBack(t *testing.T) {
 	s.Must("refresh", "many")
 	away := s.Share + "-in"
 	require.NoError(t, os.Rename(filepath.Join(s.Share, "in"), away))
-	assert.Contains(t, s.Must("look", "share"), "20,001 gone")
+	assert.Contains(t, s.Must("look", "share"), "100,001 gone")
 	assert.Equal(t, "left_out removed", states(t, s, "many")["in/T0/loadings.csv"])
 	require.NoError(t, os.Rename(away, filepath.Join(s.Share, "in")))
-	assert.Contains(t, s.Must("look", "share"), "20,001 new")
+	assert.Contains(t, s.Must("look", "share"), "100,001 new")
 	assert.Equal(t, "picked same", states(t, s, "many")["in/T0/loadings.csv"])
-	assert.Equal(t, "20001", s.Query("SELECT count(*)::text FROM jorvex.files WHERE evidence = 1"), "each file once")
+	assert.Equal(t, "100001", s.Query("SELECT count(*)::text FROM jorvex.files WHERE evidence = 1"), "each file once")
 }
 
 // A clock that is set back loses nothing and calls nothing changed.
@@ -194,6 +199,95 @@ func TestDatabaseCutUnderLoad(t *testing.T) {
 	time.Sleep(5 * time.Second)
 	_, err := records.Open(t.Context(), s.URL)
 	assert.ErrorIs(t, err, records.ErrInUse, "the lease is held again")
+}
+
+// The database server itself is stopped while refreshes run, and started again
+// elsewhere: what was asked for is told as failed or is done later, and nothing
+// is lost or doubled.
+func TestDatabaseStoppedUnderLoad(t *testing.T) {
+	dir, err := os.MkdirTemp("", "jorvex-stopped")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	server, err := cluster.Start(t.Context(), filepath.Join(dir, "postgres"), "fsync=off")
+	require.NoError(t, err)
+	door := openDoor(t, server.URL)
+	data := t.TempDir()
+	o := testkit.Options{Data: data, Share: filepath.Join(data, "share"), URL: door.url, Interval: 100 * time.Millisecond}
+	require.NoError(t, os.Mkdir(o.Share, 0o755))
+	s := testkit.Start(t, o)
+	for i := range 30 {
+		s.Write(fmt.Sprintf("loadings/T%d/loadings 2026-10-05.csv", i), table(header, strings.Repeat("SK1,1,0.5\n", 999)+"SK1,1,0.5"))
+	}
+	s.Definition(loadings)
+	for round := range 3 {
+		s.Write(fmt.Sprintf("loadings/T%d/loadings 2026-10-06.csv", round), table(header, "SK2,1,0.5"))
+		done := make(chan testkit.Result, 1)
+		go func() { done <- s.Run("refresh", "loadings") }()
+		time.Sleep(time.Duration(30+60*round) * time.Millisecond)
+		require.NoError(t, server.Stop())
+		if r := s.Run("input", "list"); r.Code == 0 {
+			t.Error("it answers though its records are away: " + r.Out)
+		}
+		s.Write(fmt.Sprintf("loadings/Away%d/loadings 2026-10-06.csv", round), table(header, "SK3,1,0.5"))
+		time.Sleep(time.Second)
+		server, err = cluster.Start(t.Context(), filepath.Join(dir, "postgres"), "fsync=off")
+		require.NoError(t, err)
+		door.leadTo(server.URL)
+		<-done
+	}
+	t.Cleanup(func() { s.Stop(); _ = server.Stop() })
+	for end := time.Now().Add(60 * time.Second); ; time.Sleep(300 * time.Millisecond) {
+		if r := s.Run("refresh", "loadings"); r.Code == 0 && strings.Contains(r.Out, "30,006 rows from 36 files") {
+			break
+		}
+		require.True(t, time.Now().Before(end), "%+v\n%s", s.Run("refresh", "loadings"), s.Run("refreshes").Out)
+	}
+	assert.Equal(t, 30_007, strings.Count(s.Delivered("loadings.csv"), "\r\n"))
+	assert.Contains(t, s.Must("verify"), "the chain holds")
+	assert.Equal(t, "36", s.Query("SELECT count(*)::text FROM jorvex.roster WHERE state = 'same'"))
+}
+
+// door is an address that leads to a database server, wherever that is.
+type door struct {
+	url string
+	to  atomic.Value // host:port
+}
+
+func openDoor(t *testing.T, server string) *door {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	d := &door{}
+	d.leadTo(server)
+	d.url = strings.Replace(server, d.to.Load().(string), listener.Addr().String(), 1)
+	go func() {
+		for {
+			in, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			out, err := net.Dial("tcp", d.to.Load().(string))
+			if err != nil {
+				_ = in.Close()
+				continue
+			}
+			for _, ends := range [][2]net.Conn{{in, out}, {out, in}} {
+				go func() {
+					_, _ = io.Copy(ends[0], ends[1])
+					_ = ends[0].Close()
+				}()
+			}
+		}
+	}()
+	return d
+}
+
+// leadTo has the door lead to the server at a URL.
+func (d *door) leadTo(server string) {
+	u, _ := url.Parse(server)
+	d.to.Store(u.Host)
 }
 
 // Killed while it looks, at different moments: the next start goes on from
