@@ -410,7 +410,7 @@ func TestTrustPages(t *testing.T) {
 	b.sees(`picked\s+broken · 27 B[\s\S]*terminal is Coldmere[\s\S]*What it fed\s+receipt 1[\s\S]*broken was same`)
 	b.picture("story", 1280, 900, "dark")
 	b.do(chromedp.Navigate(s.Base + "/places"))
-	b.sees(`skerry-share\s+reachable[\s\S]*Watched by looks every 1 hour: this place has no events`)
+	b.sees(`skerry-share\s+reachable[\s\S]*Watched by looks every 0.2 seconds: this place has no events`)
 	require.NoError(t, os.Rename(s.Share, s.Share+"-away"))
 	b.sees(`unreachable[\s\S]*it is not there. Its files are unknown, not removed.`)
 }

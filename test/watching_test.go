@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"jorvex/internal/api"
 	"jorvex/internal/client"
@@ -434,4 +435,43 @@ func TestSlotsOfFilesInFlux(t *testing.T) {
 	s.Must("confirm", "loadings")
 	becomes(t, s, "loadings", name("Eskvik", 6), "left_out removed")
 	assert.Equal(t, `{"missing": 8, "not_due": 4}`, slots())
+}
+
+// A mounted share that goes away leaves an empty directory behind, which is not
+// the place; its files are unknown until it is back, or somebody says that the
+// directory is no mounted share any more.
+func TestLostMount(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{Events: true, Settle: span})
+	where := filepath.Join(s.Share, "mounted")
+	require.NoError(t, os.Mkdir(where, 0o755))
+	if err := unix.Mount("none", where, "tmpfs", 0, "size=1m"); err != nil {
+		t.Skip("no file system can be mounted here: ", err)
+	}
+	t.Cleanup(func() { _ = unix.Unmount(where, unix.MNT_DETACH) })
+	write := func() {
+		for _, name := range []string{"loadings/Eskvik/loadings 2026-10-05.csv", "loadings/Fennay/loadings 2026-10-05.csv"} {
+			testkit.WriteFile(t, filepath.Join(where, name), table(header, "SK1,10,1"))
+		}
+	}
+	write()
+	s.Must("place", "add", "share", where)
+	s.Definition(loadings)
+	path := "loadings/Eskvik/loadings 2026-10-05.csv"
+	becomes(t, s, "loadings", path, "picked new")
+	s.Must("refresh", "loadings")
+	require.NoError(t, unix.Unmount(where, unix.MNT_DETACH))
+	r := s.Run("look", "share")
+	assert.Equal(t, client.Failed, r.Code)
+	assert.Contains(t, r.Out, "share cannot be reached: it was a mounted share and is none now; its files are unknown, not removed")
+	assert.Equal(t, "held_back unknown", states(t, s, "loadings")[path])
+	require.NoError(t, unix.Mount("none", where, "tmpfs", 0, "size=1m"))
+	write()
+	s.Must("look", "share")
+	becomes(t, s, "loadings", path, "picked same", "left_out removed")
+
+	require.NoError(t, unix.Unmount(where, unix.MNT_DETACH))
+	write()
+	assert.Equal(t, client.Failed, s.Run("look", "share").Code)
+	assert.Contains(t, s.Must("place", "unmounted", "share"), "yes")
+	becomes(t, s, "loadings", path, "picked same", "left_out removed")
 }

@@ -74,6 +74,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/places/{place}/mount": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                place: components["parameters"]["PlaceName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Say that a place's directory is no mounted share any more, and look at it as it is.
+         * @description Until then a place that was mounted and is not is unreachable, so that its files are not taken for removed.
+         */
+        delete: operations["forgetMount"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/places/{place}/pace": {
         parameters: {
             query?: never;
@@ -1610,6 +1632,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Place"];
                 };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    forgetMount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                place: components["parameters"]["PlaceName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Failure"];
         };

@@ -1933,6 +1933,13 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/places/{place}/looks (the `CreateLook` operationId).
 	CreateLook(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ForgetMount Say that a place's directory is no mounted share any more, and look at it as it is.
+	//
+	// Until then a place that was mounted and is not is unreachable, so that its files are not taken for removed.
+	//
+	// Corresponds with DELETE /api/v1/places/{place}/mount (the `ForgetMount` operationId).
+	ForgetMount(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PacePlaceWithBody Set how often a place is looked at, and when files in it count as settled.
 	//
 	// Takes any type of body and a specified content type.
@@ -2642,6 +2649,23 @@ func (c *Client) GetPlace(ctx context.Context, place PlaceName, reqEditors ...Re
 // Corresponds with POST /api/v1/places/{place}/looks (the `CreateLook` operationId).
 func (c *Client) CreateLook(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateLookRequest(c.Server, place)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetMount Say that a place's directory is no mounted share any more, and look at it as it is.
+//
+// Until then a place that was mounted and is not is unreachable, so that its files are not taken for removed.
+//
+// Corresponds with DELETE /api/v1/places/{place}/mount (the `ForgetMount` operationId).
+func (c *Client) ForgetMount(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetMountRequest(c.Server, place)
 	if err != nil {
 		return nil, err
 	}
@@ -4601,6 +4625,40 @@ func NewCreateLookRequest(server string, place PlaceName) (*http.Request, error)
 	return req, nil
 }
 
+// NewForgetMountRequest constructs an http.Request for the ForgetMount method
+func NewForgetMountRequest(server string, place PlaceName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "place", place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/places/%s/mount", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewPacePlaceRequest calls the generic PacePlace builder with application/json body
 func NewPacePlaceRequest(server string, place PlaceName, body PacePlaceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -5342,6 +5400,15 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/places/{place}/looks (the `CreateLook` operationId).
 	CreateLookWithResponse(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*CreateLookResponse, error)
+
+	// ForgetMountWithResponse Say that a place's directory is no mounted share any more, and look at it as it is.
+	//
+	// Until then a place that was mounted and is not is unreachable, so that its files are not taken for removed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/places/{place}/mount (the `ForgetMount` operationId).
+	ForgetMountWithResponse(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*ForgetMountResponse, error)
 
 	// PacePlaceWithBodyWithResponse Set how often a place is looked at, and when files in it count as settled.
 	//
@@ -7026,6 +7093,47 @@ func (r CreateLookResponse) ContentType() string {
 	return ""
 }
 
+type ForgetMountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForgetMountResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForgetMountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForgetMountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForgetMountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForgetMountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PacePlaceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8033,6 +8141,21 @@ func (c *ClientWithResponses) CreateLookWithResponse(ctx context.Context, place 
 		return nil, err
 	}
 	return ParseCreateLookResponse(rsp)
+}
+
+// ForgetMountWithResponse Say that a place's directory is no mounted share any more, and look at it as it is.
+//
+// Until then a place that was mounted and is not is unreachable, so that its files are not taken for removed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/places/{place}/mount (the `ForgetMount` operationId).
+func (c *ClientWithResponses) ForgetMountWithResponse(ctx context.Context, place PlaceName, reqEditors ...RequestEditorFn) (*ForgetMountResponse, error) {
+	rsp, err := c.ForgetMount(ctx, place, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetMountResponse(rsp)
 }
 
 // PacePlaceWithBodyWithResponse Set how often a place is looked at, and when files in it count as settled.
@@ -9316,6 +9439,35 @@ func ParseCreateLookResponse(rsp *http.Response) (*CreateLookResponse, error) {
 	return response, nil
 }
 
+// ParseForgetMountResponse parses an HTTP response from a ForgetMountWithResponse call
+func ParseForgetMountResponse(rsp *http.Response) (*ForgetMountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForgetMountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePacePlaceResponse parses an HTTP response from a PacePlaceWithResponse call
 func ParsePacePlaceResponse(rsp *http.Response) (*PacePlaceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9740,6 +9892,9 @@ type ServerInterface interface {
 	// CreateLook Look at a place now. Answers when the look has ended.
 	// (POST /api/v1/places/{place}/looks)
 	CreateLook(c *gin.Context, place PlaceName)
+	// ForgetMount Say that a place's directory is no mounted share any more, and look at it as it is.
+	// (DELETE /api/v1/places/{place}/mount)
+	ForgetMount(c *gin.Context, place PlaceName)
 	// PacePlace Set how often a place is looked at, and when files in it count as settled.
 	// (PUT /api/v1/places/{place}/pace)
 	PacePlace(c *gin.Context, place PlaceName)
@@ -10857,6 +11012,31 @@ func (siw *ServerInterfaceWrapper) CreateLook(c *gin.Context) {
 	siw.Handler.CreateLook(c, place)
 }
 
+// ForgetMount operation middleware
+func (siw *ServerInterfaceWrapper) ForgetMount(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "place" -------------
+	var place PlaceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "place", c.Param("place"), &place, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter place: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ForgetMount(c, place)
+}
+
 // PacePlace operation middleware
 func (siw *ServerInterfaceWrapper) PacePlace(c *gin.Context) {
 
@@ -11116,6 +11296,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/places", wrapper.ListPlaces)
 	router.POST(options.BaseURL+"/api/v1/places", wrapper.CreatePlace)
 	router.GET(options.BaseURL+"/api/v1/places/:place", wrapper.GetPlace)
+	router.DELETE(options.BaseURL+"/api/v1/places/:place/mount", wrapper.ForgetMount)
 	router.PUT(options.BaseURL+"/api/v1/places/:place/pace", wrapper.PacePlace)
 	router.POST(options.BaseURL+"/api/v1/places/:place/looks", wrapper.CreateLook)
 	router.GET(options.BaseURL+"/api/v1/inputs", wrapper.ListInputs)
@@ -12510,6 +12691,39 @@ func (response CreateLookdefaultApplicationProblemPlusJSONResponse) VisitCreateL
 	return err
 }
 
+type ForgetMountRequestObject struct {
+	Place PlaceName `json:"place"`
+}
+
+type ForgetMountResponseObject interface {
+	VisitForgetMountResponse(w http.ResponseWriter) error
+}
+
+type ForgetMount204Response struct {
+}
+
+func (response ForgetMount204Response) VisitForgetMountResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ForgetMountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgetMountdefaultApplicationProblemPlusJSONResponse) VisitForgetMountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PacePlaceRequestObject struct {
 	Place PlaceName `json:"place"`
 	Body  *PacePlaceJSONRequestBody
@@ -12982,6 +13196,9 @@ type StrictServerInterface interface {
 	// CreateLook Look at a place now. Answers when the look has ended.
 	// (POST /api/v1/places/{place}/looks)
 	CreateLook(ctx context.Context, request CreateLookRequestObject) (CreateLookResponseObject, error)
+	// ForgetMount Say that a place's directory is no mounted share any more, and look at it as it is.
+	// (DELETE /api/v1/places/{place}/mount)
+	ForgetMount(ctx context.Context, request ForgetMountRequestObject) (ForgetMountResponseObject, error)
 	// PacePlace Set how often a place is looked at, and when files in it count as settled.
 	// (PUT /api/v1/places/{place}/pace)
 	PacePlace(ctx context.Context, request PacePlaceRequestObject) (PacePlaceResponseObject, error)
@@ -14098,6 +14315,32 @@ func (sh *strictHandler) CreateLook(ctx *gin.Context, place PlaceName) {
 	}
 }
 
+// ForgetMount operation middleware
+func (sh *strictHandler) ForgetMount(ctx *gin.Context, place PlaceName) {
+	var request ForgetMountRequestObject
+
+	request.Place = place
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgetMount(ctx, request.(ForgetMountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgetMount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ForgetMountResponseObject); ok {
+		if err := validResponse.VisitForgetMountResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // PacePlace operation middleware
 func (sh *strictHandler) PacePlace(ctx *gin.Context, place PlaceName) {
 	var request PacePlaceRequestObject
@@ -14390,153 +14633,155 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1pcxs3tuhfQfG9qkxqWosTZ96M/MmT2M+eKI5L8iR1K3KpwO5DEmET6ABoUbwu/fdbOAB6I9DslppO",
-	"cu/9pIUgloODsy+fZqnYFIID12p28Wm2ApqBxF9ffaBL8zMDlUpWaCb47GL2jm5AEb0CcgdSMcGJWOCf",
-	"GSwYZ2bU6SyZqXQFG2q+rncFzC5mSkvGl7OHh4dkVlBJN6DdOt+WUgm5v9KHFZCbGYd7fTPzixR0CWQO",
-	"CyHBrMLMuN9KkLtZMuN0YxZK7XTNLWzo/SXwpV7NLp6fn5+fJ91NJbP7k6U4Mf89UWtWnAjcBM1PCsG4",
-	"Bjm7WNBcwUMye7v4gep0Fd6uAZnfqgePXlFNtlQRyJiG7AWhXOgVSCI4kPmOcLElTBHKCUgpJHn+7Kvq",
-	"aPY26rO9XZzY1ZOZhN9KJiGbXWhZQh/Ak9lbXpT6HU7xyU5cUL2qp2Xm85FzXrIN0/tQ+EEoTYBryUAR",
-	"PL29tNht5ThNc6kMFrTM9ezimbmoDb1nm3KDf5k/GXd/Vndo7mcJctQlvs9pCj0AKcznIwFyBSmwQr8r",
-	"N3OQkXmlHdM780LIDdX2YH97Pus/s1m3zPuOIst83EkezGBVCK4An+dryvJS4vSp4Bo43jotipyl1AD4",
-	"rJBinsPmr78qgwKfGnP/XwmL2cXs/5zVRObMfqrO3ttv2RXbSPQzPhngmmyl4Evyl6vX35J/PP/m/315",
-	"ikd2UyDxWFG+BPXqzu2rkKIAqZnd+4Ll9pd9XFkwqQL4+1KTjUHhZ+fniLIaNurQSS7F8hXXcmemdQtR",
-	"KSn+bZ9WEGHqK/mleoF2w353H6v5xPxXSLWZ8FtROlLdPup8dyuBuhugWcYs7r9vw6OLW/tw2VtwvrtV",
-	"mmqYet5U3IGky6fO276+V/cFpBoygoA05NUQINy/o8tMEpULfToLbKlCl/akr+1ckIstToeX9YUiC5Fn",
-	"IM1MA/a5gjyLTb1lekUoWYk8GzHb7Zym64FQymGhb4XFxAHDOVAZ2yzyMzMg35GNYUaEkoJqDZIP3HzB",
-	"0jVkg7bSeSb+ebgZGudqgqSBs0njXbg7cKcLv60aJduvKxV5ueEB3HgPkolMJURIi2qQCp6RpRRl8QJZ",
-	"PGwKvSMa7jXZrkCCGSbBsHwOzPzeojN7gkmXoKTV+5/yMS6k2ASXl2KLkw4ihB5+V2Ib2roWwSVKjuw2",
-	"8Dre4zW7t4x4t6B5ThgnXHRfcRRlzMlw7aS6RXesCpiNPfShhTnWHmZswPP7vYOZHaqQoCgU2ONQCYQL",
-	"TRTbFPnOHDSHzKCS+WdWwmAWdJ0LHQI5voLAHn7kQBZCEqDpiliwjFrrGl/X3oId2DvYVNvwIAkC2ckY",
-	"Ha4GimUQFrYd0bGQxOdU0yTIGqhR30iEwL8RW7KhfOcwjWmyFWWeEU3XhtoPJGtrxrMgHuSMQ1gIQVEt",
-	"eDgUALwqgdsKHsjB4ACABKFZ9sJRIrYg3NCllHJ7QL+CO+k+GtOdOizB4Ond4Hpfib9BB4XES6f2JkKI",
-	"8F2lR3oJMUKNwyCNA3sDSjni3n8Ut1O3Sv3F/t1+gPuABFprxft39B8vf7h8QZhWxD4tVAM1OaMFO7t7",
-	"dlZ/9cR+fmoEbHNFDX3WqEUhjbZzpMY2wqfI2Z3RywJipR4uirElKB18Av5tADeKjGXkZg46z5twrb/A",
-	"nUYTZUgD9oPsNva8cjASXJnn5pmsKv6NO7ICWX0xgWcRxn7cdcVdLOwquAQBzxYLkMBTuHR42wa/YssA",
-	"4vyVCJ7vDB80W86pBpmQk9Y/DS1kVrbwMCezZPbXWTI7CQJcO/TtPyfuxw3uP09ARfFCxhB5lXEYLnd0",
-	"oBgVPUaLmw3Zwe4oeGZRznXo5QTxNxV8weQGmqxiLkQOlJuPlyJGvlY0qj84NpFTpUnmnvJpEK6K8RRa",
-	"oMiohhPNEG8P3T1Howhu0e6neZwQaF6ZnVyjSBxgu+4DMge9BeBEbwXJhVirhJyfPjMvciMkvCDnhjBu",
-	"DZe3Era8YymgSU1pKo22Z95ri0tnopwjhansR3//2/OWAakmmdxabMx279NSQZ+M1zEWWEPoUrKMcLSL",
-	"Mu3ZbFfWFxyC3JULq1o3aPpXYRNlgarG4TdaSV3uC8GLuS9yyqnnS12rCc8YXw5/f6/tF0IPz0s4+3S8",
-	"Mlbsf1TmYdqvAALU8OcVoD21lmOUhXsD3o0XpoBrcK9gfwVv6egVgL3wqzQUw6F0raEIgegOZMZSfejr",
-	"P7lh3et2AhXCpp6sAnDjwH7DSX3DIdx4DdlVGUCLHvYeMabVgqwzfBpKRYksOb5YUWpCyVwCXQ8UsQ2F",
-	"ewwhd1v3G3UTBQ/PnJ2mffau/IIMMPGkI0EqarZh6OgIcaazTSc+4GLhzeUh2wQtdCmh1yYQMys0bV/T",
-	"PfqVsDDs+/obM+YhmbFshEgQRjFDL75QxAzw4k/bGRWaTOmQxeGV91wYPF1Rnp1saAbEDHeGL7oBwvRw",
-	"27BdKACkjcjYgnXsYD3cuLbK9a33zoyJapavpdhYl0xOUwMzKVpGlBB57vBsKyCnIvMGVWKHhmeJU/Ka",
-	"CAcuFGc0d7kVMgtrvor9Z+Db/zQi90BiMo7WP5FKs6zWfXHrDQQ4RLX7qTXL4X3QZlnh58DnnAclZz5I",
-	"L7BLxPb3QTKahxiKiln+GqZma4rhRjTkS5BkDsSafwe/wdjRFo6cDvmuVzvb27wS24a5iGbZYNSbQnDQ",
-	"QtN8+DQfzPCDNjunmXtJwamybqmkcWfhy7Y8IWCxySCiDnVMOc2PSj7UYbGU1C7gGfRcijUKRFsquZnQ",
-	"Sdoh5iytXXfIvfXKjuUyIiB1QIzA8Htuy2duihBs3wDNLU3vmAg01aVqnl2sg8d0AQkDlHw7Y/2N4HZE",
-	"SE6iejg7iyjIwDPIbsdMZL+xXYXnGyxgMB5Wyb2GFjK+riIeDc3y4fvfrlgOt6otIlYb6GEkjHu0Rmgm",
-	"Bvyhu3rrndDdR+ldSf1OHRxlHqSXMkPe+qbBvOmxaVrlB1NsdAYEKF7bmroHSGf76PK/gz61zFtweo1M",
-	"OKgjKXfsAXOj0lgjBeo6leH+qRK1dTWHvQtU6VsfWLLPoWrFq2sigoxIWEhQq4TQJWVcabJdsXRl/eUK",
-	"vVN6uE/abQRnPHTUKzesz9LbjhIbBMH3/itBUwQG9URsEekKTdFR4wLTygrNhKmwXcHIusN3elWGZRJF",
-	"70ZSP/uNCDHVTEck8AY3GGRK3w1WX+2aSRVE5XC3XrL1jhtHbpyleScNN23jgbfww0Pf06gDMjPSwx+o",
-	"XAeE5ki8Thx9IpE8dnh09SlEdkvWjyCzX1bacUfUWAEEaMy1KGUKBD8N6mpa3DoZKxCKIG6raUNf1P5d",
-	"7h9mf98+EOtpcgmGl972mLvciPEavPui110HPDz/Da+rxqZsqKf7bDF+ksHC0fizRqWjfiF6OGgqmATE",
-	"EabJHFK6AW+OXwhJqDUP6yq60MIOFTiqarYYxOE4gEMCGlIzr+77SKTmVTZ1/s4VtjUCaytoIk5SmzPb",
-	"qPox/CSmIDV9IY5PpjZCBAhxioGdB0LmXCS1AQs6cNkGBgorqDMMR+beyEDr5KFy6NqWIQ71YnuPYJ/j",
-	"T4i1R+YqrmjpPE6Dwv22sRUwOgmA+1DKxlJDo/2GiV0BR82aFUUQAyz8COUZyRlfO00jdYYi865xn5AR",
-	"qhNCHxHSe+3WDodUST0GdwbJTl5Y8rN7DG0LQlV4sMMge3VJ9Vgq56yHXei9vXNm5H4PRw5ag7xNqbI2",
-	"CiNtaYFrwr0G7iS5VBS7240RpZKZKiDPra1FC3GbARTuV7WieS62qK3eqjJd3aLD5OOjI5q6KqcmjAcC",
-	"nHrjmQJsYw1QqNqRuJBiYzVXxpeDg0A6IVDhK9iG7ScscHAtS8DYYNUM1UoIJjMQUeqwPjLCsew4dWek",
-	"9ZZXgUZJj52jveG3muS0UJYytqPnRthBYnNuV8ArQHyhCEbZEPsCQpAIu0tZ9GLee3rVNVZLSLWwwmVX",
-	"7VciLzWi58onvbgwhS8U2VCDP2HvP9yB3N2qOkKijyi1oin6NGcFWhtIDpv2GkdX84aVuvr4QbAJzUJA",
-	"GyN2V+be3thMYcP30erOFKHzNv43zXnD7X5O5WsvfAkLbV6X9QVyPKFdj1BrCgjeqKejvU46nOx7M9I6",
-	"NtdhcpcKrgQiOea92cVZWMcy95T1ueC/OnfiwmZcwHmcf/twjGCMRTZcuLTguAYe5rd96kJl39g/tc/S",
-	"wCGHiXcttjsyXnHkWhi3KOph7W6uCr2wh44/j+87HLZyUWyYUpZt5lY1YPzWmiQNiW0bQjZFDjim0lZQ",
-	"aBDI7ZPZgrK8xfZrUNlNTKEMuNc+XBUwxwjH7lSvm4u5yHZE0W1iKOh2RbWhjVXu4NiID3uQauH4rVyV",
-	"oZiKldNJ9hVmg1UjzcsGocZC1xOHvagBajnu8NWjXEIsFrHXm8qQnQdFJBcMrYgWyOe2MCcGWqhzKLbk",
-	"jXC8QeZCB1EPJndEu73+a/unyHbxq+vwaPLvq0srN2LOg6PnTJFCKA0ZBskr8q/rH98l/hhUkWtNeUZl",
-	"Rn6GuZlYkWen58RIeJ047IhoVaNLKItaLCyVUi+sxGpASPO8nz5v6P1b++Gz5pqTYNuGcT93HPU6gM0y",
-	"CUp5d88SDHs0Q1unaELqm+dJ36m+CZwpgqoB+buPACOH2ZdR7AGCsDYi/KbQkRRSI3NyyJs03eEu4mCI",
-	"CGdl2MfAnTxjmA0xVHS41FzUWRLdaXe1z8edhFgGMT5YZ4Q/wpvlPEzMmd0kyWzJ7oDflkUAOp3bdInL",
-	"HshJdVG1Ra26nvidR0JP+i79EdfaewdMk4xZwwSVkt3BC5J72ZIt3MeHyeU+IEKn/rHUqdi04L+lTFvx",
-	"QpbcxUL0Sg8JIrmUZaEjssT7oIr0JGVmSp2lvZG9uUNwqz2HoRQeW5Dg04g0FfuPgwGjLkS7cpIF4zZo",
-	"Xsbs3C7W0eyPKMOrFFq6udgO5r84KKlO6dcLAimsGiNWu7CfaBgXigea5TmZA+NLspVMa4iEZ7aU7ZDS",
-	"zLWKPrYVVYQLayexQxOfUmlUuTx3iduqYTCyXxumog9MYgjnI+zlHOzZ3URK8yAeoH89d9JNv7FerC03",
-	"t3pFb3QduBRUZ8TWNcswS9XVSjJIWdbKQmwakKPZWgdMvHuPPgxci0H2SjelshZeQ0NpLmwm60BoV/kv",
-	"nXXMv61lyfJhA5Fq72MsWLsoWoZmHR4O3nwTbZvwY4hdLLEyAx0U8pDWrGhRAIcsQRJTgCjySEqL0wJD",
-	"9EqQTPQbMhwvDWDDKyO4W1qHNpl2kPewTLG95NJI0nQZkfniARWe4ofipV+QUvKLX4W8g/sLd8CLdy9/",
-	"eHUYCRx59kEVVWyeu6rQ9V5hDPG33p4WKYkywDIWzdHpimo+aDme1XtVByh1mIe6FYvh0iVV63i0i/VL",
-	"xWLKbSCUc5M5z5nCcH6jgw30ZtU41xcg0Bg1Ls4mEsHWj9IudzcU2Bbf4mMdoEP8m2ZsH3hcWauwzZNy",
-	"wVlKc2fY15WYg/MRLBsT5tTx2J1m+ZNh4VmNJxS0wqBJPywSCn1bKhhqfeZVvagBgwXPd/GEZuUjGfCR",
-	"2JAHwx9fVOyHzKkCzJPxnpkRduBWON7jE40KCXdMlAH6/p294SqtpPVgXWJPuqKRMgWFFEtJI1VM6qjE",
-	"IWRveIq5GXq7EXch0zsmB/jASkRjd6Th+SnjHM1HyQeoNRYfdFJdYA3XpAp7C1C+ENFMHN1vEPSQ79u/",
-	"s/p2ax94NzOhUQqoeoKdiMEWYarIUA+7Cifc9SZCTphFF6wYZaRJSgqQSnBihljnd/BJ1Flunz1XLRr9",
-	"1RMOYt7SGgo95u1JoEMp7YjQsmleUjJz2eRet0tLKa0ZrMLQj08NGInmlFVoXipfk8JCqwnpxvvpjZht",
-	"vIcpPEjN53WEiDIzPde2NODTnNLDCgY5joU00MUdEiWsMo3RRxvgMS91PN54UG2gzWmvDXZwQHgkirmp",
-	"djQDkOr4xjD8K3Y7gbA/5r761YMRtWxw7G3mYu+OGFA4XJ4evpfxoQ9jdHgbd5UDRtkWVIWFcVEbovso",
-	"gbdX9xvRqSbOSm3WFJJgVjaz7oxI/nKlbw5SdH8rHUsfkLVy5UaPExWVdoRz3y6fC7F2FnqgWctC7/4w",
-	"d/8x/NDHyYgOjO6JxPQI3Yb48LBJ8xXGl2HCHoq48ITGo0tLIKzefy0uWig2C6VWb2Ov7lLjDbcO3kOy",
-	"pmFuVW7T9IythYBx+totynyHIdM8Q5WEZ8TgiHphTSAra5qnO6M4WlVxuMUzopHSNZBfS9R7QDmsSohe",
-	"MUUET2GMh/s8FBKkR+mg7c39RPPSMu1apQ2Ugw3pruFgkd7g8Ko4qitM6EuFUl2Z1mWZA8mBmksSgy1R",
-	"XcdBXXIPp3KqkLmfW2Zejr1+F2SkbLbVBm59TeegxyFYcuMyWGcDyzShI8X5obBKZyvssWnIiMWeDCtD",
-	"5kzizqnm6vWZOftMkG2f4RN8DUQL809DqxN8TRumlDO42I+WgsPvVcTqmi35W37pggrbmOpDDQ/WP1yH",
-	"IVhH5LfnjWp7w1QZq8KYscFVc6HH1YB0URYjJbERIVWxjPBhJUXq+ql7hQFcxcm2uB0DynU30sLWj63j",
-	"COvAQotK5qMq6tCooDY0A7DsWVgX3Vujm3BgjV/mHLqU3P3q/6msB6tas/IUd2Ic11xseWR9KEJ+KnRG",
-	"hknIGKoVpk7xSJhBpVBd5IrLA/B7Dd5iU16K1WEbYUKKvMPwe/PTRzYWSqNcjLAmuTJiT6y7kotlWFBF",
-	"F/Wz8/MEb5TDFpS2mvEEdfvDNVHMXhKEQQhk1gh0mE415Jyw3fhlZTI+7LVKbCKcYstIrku5CcVCGpzc",
-	"0HxA0FFFkcpN+NTh+KpmTbKBdlDIs/565yOLVDyp0ETFFA7hKCoMExt+zf3DwSQChDzKmPadHFZf29+Y",
-	"ol7BHra4PP1oNn51OLfjWpGrMCaKZa/9nQySvisT3djszAocMcPbmDzCQYqwB0Fc78PzH9b6BibaVP2W",
-	"BvRFaldcGVB4OppP8wEJ1x1kzk6qBTEAM8qnoWG2ELZNc5sznkUcGlXToUc3CfptP9UtCaZQHV/FTGZq",
-	"Jbat88xonjdqNtu/DrW76DS0eFwN8J/qBPdKpexdNySu/QSSLVxfoFBONwzu/OFqdd462XHYV1YQKpLc",
-	"9iuj4NDwxO5HJxgcDIuWg9QZf0o/UwTYKgiiQxWO4q7HiSvHjIlb6QAgUuelckiFCr70AGkKm5yH9xFs",
-	"cj+JlM7LnAblZSPVhNpvLAiG7aGVYQQzichIOeXLki7HqrEqlb6VXfWlPb3eJ2MHVHuqB+kaziqF40MA",
-	"DNRDnvfGmIwo7NUpDkrWjGe2MBfkWdjo1+bMeH9+TzXImjD/GJpFQVpKpnfX5u5c9RxQ/kVhn7ZUiDWD",
-	"ulObDQ+89cPq0xTse3AFHx0pRIxA2gRUYnSGG7vSurAd1RhfiDATfvPhw3uSCq4lTSuq+C9c3NulTskH",
-	"tnEVwK5ef0u+/vrrfyS2PyH+84b7jmzEeW1IJtJyY4Otc6a0S1md7wjlRBT0txKIFTwSF8nlJrp+8/Lk",
-	"q2/+ZlTzFdxTr5mQlz6/G5OqmSKGVdq60c3IMNdB54b/+8Prk78n9lwiJ+mKmuP5MhGGYamcqhUoAiql",
-	"BWTkLzc39+/eJeTmpvz07sH8vLn58vQGLagsBW599+5yfnj7YZbMSpk7IKuLszNRAFdY++hUyOWZ+9KZ",
-	"EVFqT+vMQrZR/upi9gxNoAVwWrDZxezr0/PTr50/FTHFdwCxVhb819LKI+YZIHN9m6FNQ+mmr7tTFevi",
-	"lzA9qYec2S6ODx87Pf++Oj/v6fe33+fvqbEAlbP+oM8oQob3ewgaTNeScoUkRJ06YdZncoR2VIHgzPc8",
-	"fLAq9AaJe212aMzbatHj8wtsUl/IMmEm9LdbpzEEL/daS6CbV3bQ3r0G24NeUqVP8Bsnb7/ra8I6uFXm",
-	"YcTQcK/tUU4U7riNGYHukp2gbjwg1tXOyA26Qm9m5C8Z1bYfDrkUYv1lQm5mUigNsvUhJ1UptwvUH9wY",
-	"7uyT+D33itqzNvtG2tmta609yvnbcIDNGDWfVxqluVyXSaq+tK4AM5ECfTO7cLknNsPCeggS9BnccOT9",
-	"esX4klAOW0Nzno6dl+yuznehCkk5yBPMKLT/PiVXkArOIdWYgWNIaQtl7DZ9s4omrtZ5rFFC9Nbn8Y6j",
-	"QK7770PyuWjVwYp61qQTpij+Zc93iLGPpSoPyaxwBps2IL+VQDW8bfTjBaV9nvMkR+w0rHpoU1gtS3jY",
-	"A/CzaQHcC9xT8rYqtbmiiswBeF3NibBF3VC5EEoxl0kT6Fsd2ocbdoZj3DbG397ewzj7hD8fog/k/4Ou",
-	"L/WYyNsP288NqLHEoG5UbZ65MyN12CK9q97HyMld525DauIdZGqVlWzojiwNVa2D+7zLHh8/qQDrwicq",
-	"27zze4caXktwaV17PLJhZxjDnf8YJOK/Mxo3uaxBP0KR8cf73xNMbq4GMEXWUOgXTXkQ+8FicgDZ0HUP",
-	"z/WkZZAy8Fg14A/FhGu3yj4OvLRqZV1aexqp3krvW2zMaptFu2zNG3Rh38ySRiJHrIr26exJ9K7n5m2P",
-	"tdqo+hSaGhY77AqXQqnfm0M9/ULdYerMMZcbxQkGHNTFMQ393lVVzo3M7CIXbOE/vQJOBO9/lKKoTGXT",
-	"X0qxe6ok2FbMR3ShCqvYfxBB0VDf350TmOvpSgxaON7QEGXrDCSLeewOuOsWWHWkF9tDaFY3Jo/Jl1Xz",
-	"8j0iFHNk2uITXyj3Z0Z3L9x7MX+Cb6UvOLjIPqaqyiUx8ca1zKwvueWKCHkhBso6e0LbB5HR3fCNYRPP",
-	"6bd1TEZY3WjkGSwly6bigNjDUizqW3chu7aZpCKZ2HI0cFikUYSmUih1NJ6XtRvJBpH+W+s+dr6dmJEs",
-	"jKBtShbEDO/t6nMnB9CylvGejJtDdvCHwNRm298IsmL/XINhc6FXU2DtJd1hsRUnZat9OZwolqELwvxM",
-	"bH/A+Q5/Hg1vbSylc/lhqcY9tP1OisJ1mh2EsVU/1zjO7jH08ExVtaHhM+1jzfN44ojB9YqAoMA8CXmi",
-	"ayCUEwtadOU88fr6rW/V3RxDt3aTD5KmngfLICOMMWB3CuDa/RCKVXUTooTr2iT2L5RxTAXqEVOqUKyo",
-	"gvrahToNQPtGO4RBkK06L44RKUIL++DrYctWDSIfK8e89O0uU5H1WI18W8gnu3T2NvAjz3exjl11+kps",
-	"Zxh7NIk1q29jtt0DhofFNoLp8sfZyEtrrtErV+LbUALKuErMm6B8R2yxfJJSFb3B31p7Oxh/Nnyr/2va",
-	"6RVsrUcQb4pTXUqaEyEzkDY4Tx/PalOFkUWJ4Rthg0smdL1XWciDXO++B3M3bGacAz88S6Qes93gUAc+",
-	"wnAqTPAtFKjGAFN04hkMsI7byq73zbkrE2x2elRBAwF3HDHDN5j4zFabes3wXU5xlW/QVufbYBAhUbNy",
-	"8UL26piylVFoLoFmOxcqgOFL5Pn5P3plGMSSs0/mx0OfFP+KZ9X9jZGPfy2zJWS+nQ4Gyk8nKl9BDhTF",
-	"ubp/iQ+rfhoqe1nJ5Q55nltj8BTKdA81dXlAUVp6ibk5vYYvFCc02vhRVWQKoZRU1t5WV3SbpVu3EbA1",
-	"Q2Pc3VdhiTD4/0Es3jcc6+XwEwdmWXdbPWmrIMsXqk4/74Rjke+h0Ji2uxQiO5ok4PxDR/MTIDO5qkpx",
-	"HYOfdCtfOL7SwqGvpl4txkmqrrWugoZ5qq609RTY9FKtXbtA79gjP3LfNpAacur5ysLRCJuPp8ivgnGU",
-	"GeK4oHxiZcyMf+1KvA7QkB3RiVPfkQ2djkoX7LkiN+pCfRE4U1zhz04KwLxiQw0wc9+wxBPkh862kBCf",
-	"dYYioM9SS/wYtCvW4qFLGsEaGQs4Hr3QkrnqY9MTiw9y99pms/byyp8xxLFqN2ZL/syBZBKrqPTwzOqD",
-	"UYxzYhweQgBFqiEcs1oJLXPGKW42EMX6+QJizH3ZNNvA63nbxOatQ/utFD6+k2mLv1vXFdXeJM2mcRxB",
-	"ntuZPYKkYgO2OHNLGq8LjO9An5J3wga/MmXelFHH+4mmf4q9EmDcDfRnEp+aOU+9IpSHyXTyk03OjEY1",
-	"BcPZj0MAXZpd8Kpf3Rc5ZXwIEfvg7XVBYpX0UKukqoRk004+L/U6Emoh5LiNIgoF4tN0ZUsRVQG2WjLI",
-	"WuRD0elcztuVMKyF7mzYhJMBHDGzwZVIRDiA7Z4C92xKpLOB+ydVHnyUstQdpya21j2m7Vo4Eb/R9mn/",
-	"DeBH7Tz4iTqR3aI3Pbioa1LjKmBSlhPDGxS+uFanVvuhzVawLZA0KYsBDfucRTHW9SmiO5SoCj4xfj8k",
-	"a26F1CuibQtcJzQKg+SbNm9rot3ZJ/Pj4ZC3uHHzQ8xN3wkO0zleLU2gW7p7xNMzez4cz9053xHMoe2e",
-	"cZ9ZgGs+3DhWTqK6Zpm7MORuEmwehWFwRgMSLnnCoX4/Uj5aDWnfeUwL6cPpz01TnXQ9We4hkgRXB1gs",
-	"UAaf7zxFnOKer4Fn2GYvg5Oy8M0MtbBZ5dhK0D5bjDNMsB/UYanbZbIN4IWfQchOesy3LkTBdwyNSWeu",
-	"92efT/ioAlej42qvKO/gPhkzMqJbhxv1Z6K6DZz5Hq1hQg1QX/408ch6JUW5jFS5dtv1uO0PZvYYrOTT",
-	"H6bX7qnj1n1ckPMROe4PVK49OpDqsM2rQoLe/0Tf2yG/I1W1feKmzeW2B59UcjPAwnxtO7cVb3pM7O9d",
-	"yf0jOWwd1D6vx7axaATm08kldjobFO+bmdkSqzmzvlzuZBUEPravycW2y6bsbZ19wp+9KZf1hR2Jwh8P",
-	"eqMlbdzKvpLbBtYZdiYcL9I1J+9/I9h78Ij4ansbRkQujOEQYo1CAXlJvPRLNUkp50K7sr3pCjIXFODq",
-	"jie2PasLEpiEuGBPbO3R3opgL7naglS202C12xVVVbRJ/OoK33vzKTcXYuzvaXpU0vZ+MFk7/5ORtWvQ",
-	"ZCW2RCw08Oqmmarz1b3xHXidhcY0wUKJlsFrnXcv3vuZzj6533qJnO+sd0Ro+iWi/lhXTO0zkTq3nXeu",
-	"5PXHXtANCEpudKP5k3sPum16PncGLZLaBXh3qXPTW/+pUdxsQUH8h6G3JdZEYdwFadrAzMdYmfoQohF7",
-	"0YMBftQgx7tvWjFJMPafC7/qLhm9uFWBPeI1emLVjWp6887x1wMkso6NOS5kDoSsTEciA8F4shUBNHU8",
-	"nmJLfsL4Sc64kyB7pMBGD4IjyoKNVeJJZ+tp9HK0hJvpXG8ctuQK9ZW5FFsFkjCeuNYmTURt2FBjhtDv",
-	"mjUyjyF/tYoHf2Y5LBq38HMrHsHwhUacgk3+VLV31rqmm2X7n36n/yqzJbRrt7Van6PJtpXc3QhmwA0N",
-	"MKnederhBikUFs3dOSZ21AIMrfK8wVupC+Fgp1UbNF+HQNnUcF+VHiGSCaxeoqeJXzaDSw2NHbiael6y",
-	"68C3VXw1Rv8bJVqPCdx6lQg52go5XToDTuauoEJSW2NgK5k2GsmWNbMbXO3Spqhm4y5s7yGboIzAXQHN",
-	"bSOJGETf2BFHhKZbIQJJ3z9HltxhhC+4Orv45eNejJLu9t3B75F3ABm2RcbCqqd2scZEn3zF1V8+Gvmr",
-	"KuD6y0cjZVmXtWXHtjDomZE9/ysAAP//",
+	"7H15kxu39eBXQXG3ykml55AtZ38Z/aXY0lqJLKs0il1bHtUU2P1IwtME2gB6KK5K330L7wF9EWg2Z0gl",
+	"3t2/5iCI4+Hh3cenWa7WlZIgrZldfZqtgBeg8dcX7/nS/SzA5FpUVig5u5q94WswzK6A3YM2QkmmFvhn",
+	"AQshhRt1PstmJl/Bmruv220Fs6uZsVrI5ezz58/ZrOKar8H6db6rtVF6d6X3K2A3Mwkf7c0sLFLxJbA5",
+	"LJQGt4pw436vQW9n2UzytVsop+m6W1jzj69BLu1qdvX08vLyMhtuKpt9PFuqM/ffM3MnqjOFm+DlWaWE",
+	"tKBnVwteGviczV4tfuQ2X8W360AWthrAY1fcsg03DAphoXjGuFR2BZopCWy+ZVJtmDCMSwZaK82ePvm6",
+	"ORrdRnu2V4szWj2bafi9FhqK2ZXVNYwBPJu9klVt3+AUn2jiittVO61wnx8452uxFnYXCj8qYxlIqwUY",
+	"hqenS0vdVonTdJcqYMHr0s6unriLWvOPYl2v8S/3p5D+z+YO3f0sQR90iW9LnsMIQCr3+YEAeQc5iMq+",
+	"qddz0Il5NY0ZnXmh9JpbOthfn87Gz+zWrcuxo+i6POwkn91gUylpAJ/nSy7KWuP0uZIWJN46r6pS5NwB",
+	"+KLSal7C+i+/GYcCnzpz/3cNi9nV7L9dtETmgj41F2/pW7RiH4l+wScD0rKNVnLJ/vTu5Xfsb0+//R9/",
+	"Pscj+ymQeKy4XIJ5ce/3VWlVgbaC9r4QJf2yiysLoU0Ef59btnYo/OTyElHWwtrsO8lrtXwhrd66af1C",
+	"XGuOf9PTiiJMeyW/Ni+QNhx296GZT81/g9y6Cb9TtSfV/aPOt7cauL8BXhSCcP9tHx5D3NqFy86C8+2t",
+	"sdzCsefN1T1ovnzsvP3re/GxgtxCwRCQjrw6AoT793RZaGZKZc9nkS016NKf9CXNBaXa4HR4WV8ZtlBl",
+	"AdrNNGGfKyiL1NQbYVeMs5UqiwNmu53z/G4ilEpY2FtFmDhhuASuU5tFfuYGlFu2dsyIcVZxa0HLiZuv",
+	"RH4HxaStDJ5JeB5+hs65uiDp4GzWeRf+Dvzp4m+rRcn+68pVWa9lBDfeghaqMBlTmlANciULttSqrp4h",
+	"i4d1ZbfMwkfLNivQ4IZpcCxfgnC/9+jMjmAyJCh58/6P+RgXWq2jy2u1wUknEcIAv3dqE9u6VdElaons",
+	"NvI63uI1+7eMeLfgZcmEZFINX3ESZdzJcO2suUV/rAaYnT2MoYU71g5mrCHw+52DuR2amKCoDNBxuAYm",
+	"lWVGrKty6w5aQuFQyf2zqGEyC7oulY2BHF9BZA8/SWALpRnwfMUILAetdY2va2fBAew9bJptBJBEgexl",
+	"jAFXAyMKiAvbnugQJPE5tTQJig5qtDeSIPA/qA1bc7n1mCYs26i6LJjld47aTyRrd0IWUTwohYS4EIKi",
+	"WvRwKAAEVQK3FT2Qh8EeACnGi+KZp0RiwaSjSzmXdMCwgj/pLhrzrdkvweDp/eB2X1m4QQ+FLEindBMx",
+	"RPi+0SODhJigxnGQpoG9BmM8cR8/it+pX6X94vhu38PHiATaasW7d/S/nv/4+hkT1jB6WqgGWnbBK3Fx",
+	"/+Si/eoZfX7uBGx3RR191qlFMY12cKTONuKnKMW908siYqWdLoqJJRgbfQLhbYB0igwxcjcHn5dduLZf",
+	"kF6jSTKkCftBdpt6XiU4Ca4uS/dMVg3/xh2RQNZeTORZxLEfd91wF4JdA5co4MViARpkDq893vbBb8Qy",
+	"gjh/YUqWW8cH3ZZLbkFn7Kz3T0cLBckWAeZsls3+MstmZ1GAW4++4+fE/fjB4+eJqChByJgirwoJ0+WO",
+	"ARSTosfB4mZHdqAdRc+s6rmNvZwo/uZKLoReQ5dVzJUqgUv38VKlyNeKJ/UHzyZKbiwr/FM+j8LVCJlD",
+	"DxQFt3BmBeLtvruXaBTBLdJ+useJgeaF28k1isQRtus/YHOwGwDJ7EaxUqk7k7HL8yfuRa6Vhmfs0hHG",
+	"jePyJGHre5EDmtSM5dppe+699rh0oeo5UpjGfvRff33aMyC1JFOSxcZt92NeGxiT8QbGAjKELrUomES7",
+	"qLCBzQ5lfSUhyl2lItW6Q9O/jpsoK1Q19r/RRuryX4hezMeq5JIHvjS0mshCyOX09/eSvhB7eEHC2aXj",
+	"jbFi96O6jNN+AxChhr+sAO2prRxjCO4deHdemAFpwb+C3RWCpWNUAA7Cr7FQTYfStYUqBqJ70IXI7b6v",
+	"/+yHDa/bC1QIm3ayBsCdA4cNZ+0Nx3DjJRTv6ghajLD3hDGtFWS94dNRKs50LfHFqtoyzuYa+N1EEdtR",
+	"uIcQcr/1sFE/UfTwwttp+mcfyi/IALNAOjKkom4bjo4eIM4MtunFB1wsvrkyZpvgla01jNoEUmaFru3r",
+	"eI9+pQiGY1//wY35nM1EcYBIEEcxRy++MswNCOJP3xkVm8zYmMXhRfBcODxdcVmcrXkBzA33hi++Bibs",
+	"dNswLRQB0loVYiEGdrARbtxa5cbWe+PGJDXLl1qtySVT8tzBTKueESVGngc8mwTkXBXBoMpoaHyWNCVv",
+	"iXDkQnFGd5cbpYu45mvE/458++9O5J5ITA6j9Y+k0qJodV/cegcB9lHtcWotSngbtVk2+DnxOZdRyVlO",
+	"0gtoidT+3mvByxhDMSnLX8fUTKYY6URDuQTN5sDI/Dv5DaaOtvDkdMp3g9rZ3+Y7temYi3hRTEa9YwgO",
+	"VlleTp/mvRu+12bnNfMgKXhV1i+Vde4sftnEEyIWmwIS6tDAlNP9qJZTHRZLzWmBwKDnWt2hQLThWroJ",
+	"vaQdY86a7LpT7m1UdqyXCQFpAGIERthzXz7zU8Rg+wPwkmj6wERgua1N9+zqLnpMH5AwQcmnGdtvRLej",
+	"YnISt9PZWUJBBllAcXvIRPSNzSo+32QBQ8i4Sh40tJjxdZXwaFhRTt//ZiVKuDV9EbHZwAgjETKgNUIz",
+	"c+CP3dWr4IQePsrgShp36uAo9yCDlBnz1ncN5l2PTdcqP5liozMgQvH61tQdQHrbx5D/7fWpFcGCM2pk",
+	"wkEDSXlgD5g7lYaMFKjrNIb7x0rU5GqOexe4sbchsGSXQ7WK19BEBAXTsNBgVhnjSy6ksWyzEvmK/OUG",
+	"vVN2uk/abwRn3HfUd37YmKW3HyU2CYJvw1eipggM6knYIvIVmqKTxgVhDQnNTJi4XcHJutN3+q6OyySG",
+	"3x9I/egbCWJqhU1I4B1uMMmUvp2svtKaWRNE5XG3XbL3jjtH7pyleycdN23ngffwI0A/0Kg9MjPSwx+5",
+	"vosIzYl4nTT6JCJ5aHhy9WOI7ETWTyCzv26044GosQKI0JhrVescGH4a1dWsuvUyViQUQd0208a+aMO7",
+	"3D3M7r5DINbj5BIML70dMXf5EYdr8P6LQXed8PDCN4Kumpqyo57ussX0SSYLR4efNSkdjQvR00HTwCQi",
+	"jgjL5pDzNQRz/EJpxsk8bJvoQoIdKnDctGwxisNpAMcENKRmQd0PkUjdq+zq/IMr7GsEZCvoIk7WmjP7",
+	"qPoh/iSOQWrGQhwfTW2UihDiHAM794TM+UhqBxZ04Io1TBRWUGeYjsyjkYHk5OF66trEEKd6sYNHcMzx",
+	"p9RdQOYmrmjpPU6Twv02qRUwOglAhlDKzlJTo/2miV0RR82dqKooBhD8GJcFK4W885pG7g1F7l3jPqFg",
+	"3GaMPyCk99qvHQ+p0vYQ3JkkOwVhKcweMLQvCDXhwR6D6Oqy5rE0ztkAu9h7e+PNyOMejhKsBX2bc0M2",
+	"CidtWYVrwkcL0ktyuaq2t2snSmUzU0FZkq3FKnVbAFT+V7PiZak2qK3emjpf3aLD5MODI5qGKqdlQkYC",
+	"nEbjmSJs4w6gMq0jcaHVmjRXIZeTg0AGIVDxK9jE7ScicnCra8DYYNMN1coYJjMwVdu4PnKAY9lz6sFI",
+	"8pY3gUbZiJ2jv+FXlpW8MkQZ+9FzB9hBUnNuViAbQHxlGEbZMHoBMUjE3aUieTFvA70aGqs15FaRcDlU",
+	"+40qa4vouQpJLz5M4SvD1tzhT9z7D/egt7emjZAYI0q9aIoxzdmAtQ6S06a9xtHNvHGlrj1+FGzKihjQ",
+	"DhG7G3PvaGymovB9tLoLw/i8j/9dc950u59X+foLv4aFda+LfIEST0jrMU6mgOiNBjo66qTDyf7pRpJj",
+	"8y5O7nIljUIkx7w3WlzEdSx3T8WYC/7rSy8urA8LOE/z7xCOEY2xKKYLlwSOa5BxfjumLjT2jd1ThywN",
+	"HLKfeLdiuyfjDUduhXFC0QBrf3NN6AUdOv08/jngsI2LYi2MIbZZkmog5C2ZJB2J7RtC1lUJOKbRVlBo",
+	"UMjts9mCi7LH9ltQ0SaOoQz41z5dFXDHiMfuNK9bqrkqtszwTeYo6GbFraONTe7goREfdJBm4fStvKtj",
+	"MRUrr5PsKswOqw40LzuEOhS6gTjsRA1w4rjTV09yCbVYpF5vrmN2HhSRfDC0YVYhn9vAnDlooc5hxFJ2",
+	"wvEmmQs9RAOY/BFpe+PX9ndVbNNXN+DR7F/vXpPciDkPnp4LwyplLBQYJG/YP65/epOFY3DDri2XBdcF",
+	"+wXmbmLDnpxfMifhDeKwE6JViy6xLGq1ICplnpHE6kDIy3KcPq/5x1f04ZPumkfBtrWQYe406g0AWxQa",
+	"jAnuniU49uiG9k7RhdS3T7OxU30bOVMCVSPy9xgBRg6zK6PQAaKwdiL8urKJFFInc0oouzTd4y7iYIwI",
+	"F3XcxyC9POOYDXNUdLrUXLVZEsNpt63Px5+EEYM4PFjnAH9EMMsFmLgz+0my2VLcg7ytqwh0BrfpE5cD",
+	"kLPmolqLWnM96TtPhJ6MXfoDrnX0DoRlhSDDBNda3MMzVgbZUiz8x/vJ5S4gYqf+qba5Wvfgv+HCknih",
+	"a+ljIUalhwyRXOu6sglZ4m1URXqUMnNMnaW/kZ25Y3BrPYexFB4qSPDpgDQV+sfegFEfot04yaJxG7ys",
+	"U3ZuH+vo9seM41UGLd1SbSbzXxyUNacM60WBFFeNEat92E8yjAvFAyvKks1ByCXbaGEtJMIze8p2TGmW",
+	"1iQf24obJhXZSWhoFlIqnSpXlj5x23QMRvS1aSr6xCSGeD7CTs7Bjt1N5byM4gH610sv3Ywb69UdcXPS",
+	"K0aj68CnoHojtm1ZhluqrVZSQC6KXhZi14CczNbaY+LdefRx4BIG0ZWua0MWXkdDeakok3UitJv8l8E6",
+	"7t9kWSI+7CDS7P0QC9Y2iZaxWaeHg3ffRN8m/BBil0qsLMBGhTykNSteVSChyJDEVKCqMpHS4rXAGL1S",
+	"rFDjhgzPSyPY8MIJ7kTr0CbTD/Kelim2k1yaSJquEzJfOqAiUPxYvPQzVmt59ZvS9/Dxyh/w6s3zH1/s",
+	"RwJPnkNQRROb568qdr3vMIb4u2BPS5REmWAZS+boDEW1ELSczup91wYoDZiHuVWL6dIlN3fpaBfyS6Vi",
+	"yikQyrvJvOfMYDi/08EmerNanBsLEOiMOizOJhHBNo7SPnc3FtiW3uJDHaBT/Jtu7Bh4fFmruM2TSyVF",
+	"zktv2LeNmIPzMSwbE+fU6didbvmTaeFZnScUtcKgST8uEip7WxuYan2WTb2oCYOVLLfphGYTIhnwkVDI",
+	"g+OPzxr2w+bcAObJBM/MAXbgXjjewxONKg33QtUR+v493XCTVtJ7sD6xJ1/xRJmCSqul5okqJm1U4hSy",
+	"Nz3F3A29Xav7mOkdkwNCYCWisT/S9PyUwxzNJ8kHaDWWEHTSXGAL16wJe4tQvhjRzDzd7xD0mO87vLP2",
+	"dlsf+DAzoVMKqHmCg4jBHmFqyNAIu4on3I0mQh4xiy5aMcpJk5xVoI2SzA0h53f0SbRZbl88Vy0Z/TUS",
+	"DuLe0h1U9pC3p4FPpbQHhJYd5yVlM59NHnS7vNaazGANhn54bMBIMqesQfPahJoUBK0upDvvZzRitvMe",
+	"juFB6j6vE0SUuemlpdKAj3NKTysY5DkW0kAfd8iMImUao4/WIFNe6nS88aTaQOvzURvs5IDwRBRzV+3o",
+	"BiC18Y1x+Dfs9gjC/iH3Na4eHFDLBsfeFj727oQBhdPl6el7OTz04RAdnuKuSsAo24qbuDCuWkP0GCUI",
+	"9upxIzq3zFup3ZpKM8zKFuTOSOQvN/rmJEX399qz9AlZK+/86MNERWM94dy1y5dK3XkLPfCiZ6H3f7i7",
+	"/xB/6IfJiB6M/omk9Ajbh/j0sEn3FSGXccIei7gIhCagS08gbN5/Ky4SFLuFUpu3sVN3qfOGewcfIVnH",
+	"YW5NbtPxGVsPAdP0dViU+R5DpmWBKoksmMMR84xMICsyzfOtUxxJVZxu8UxopPwO2G816j1gPFZlzK6E",
+	"YUrmcIiH+zIWEmQP0kH7m/uZlzUx7ValjZSDjemu8WCR0eDwpjiqL0wYSoVy25jWdV0CK4G7S1KTLVFD",
+	"x0Fbcg+n8qqQu59b4V4OXb8PMjKUbbWG21DTOepxiJbceB2ts4FlmtCR4v1QWKWzF/bYNWSkYk+mlSHz",
+	"JnHvVPP1+tycYybIvs/wEb4GZpX7p6PVGb6mtTDGG1zoo6WS8O8qYnUtlvKVfO2DCvuYGkIN99Y/vItD",
+	"sI3I78+b1PamqTKkwrix0VVLZQ+rAemjLA6UxA4IqUplhE8rKdLWT90pDOArTvbF7RRQroeRFlQ/to0j",
+	"bAMLCZXcR03UoVNBKTQDsOxZXBfdWWOYcEDGL3cOW2vpfw3/NOTBatZsPMWDGMc7qTYysT5UMT8VOiPj",
+	"JOQQqhWnTulImEmlUH3kis8DCHuN3mJXXkrVYTvAhJR4h/H3FqZPbCyWRrk4wJrky4g9su5KqZZxQRVd",
+	"1E8uLzO8UQkbMJY04yPU7Y/XRHF7yRAGMZCREWg/nerIOXG78fPGZLzfa5VRIpwRy0SuS72OxUI6nFzz",
+	"ckLQUUOR6nX81PH4qm5Nsol2UCiL8XrnBxapeFShiYYp7MNRVBiObPh19w97kwgQ8ihj0jvZr772v3GM",
+	"egU72OLz9JPZ+M3h/I5bRa7BmCSWvQx3Mkn6bkx0h2ZnNuBIGd4OySOcpAgHEKT1Pjz/fq1vYqJN029p",
+	"Ql+kfsWVCYWnk/k075Fw3UPh7aRWMQcwp3w6GkaFsCnNbS5kkXBoNE2HHtwk6PfdVLcsmkJ1ehUzm5mV",
+	"2vTOM+Nl2anZTH/ta3cxaGjxsBrgP7cJ7o1KObpuTFz7GbRY+L5AsZxumNz5w9fqvPWy47SvrCBWJLnv",
+	"V0bBoeOJ3Y1OcDgYFy0nqTPhlGGmBLBNFET7KhylXY9HrhxzSNzKAACJOi+NQypW8GUESMewyQV4n8Am",
+	"97PK+bwueVRedlJNrP3GgmHYHloZDmAmCRmp5HJZ8+WhaqzJdWhl13xpR68PydgR1Z7bSbqGt0rh+BgA",
+	"I/WQ56MxJgcU9hoUB2V3QhZUmAvKIm7063NmvL+wpxZkXZh/iM1iIK+1sNtrd3e+eg6Y8KKwT1uu1J2A",
+	"tlMbhQfehmHtaSrxT/AFHz0pRIxA2gRcY3SGH7uytqKOakIuVJwJ//D+/VuWK2k1zxuq+A9cPNilztl7",
+	"sfYVwN69/I598803f8uoPyH+80aGjmzMe21YofJ6TcHWpTDWp6zOt4xLpir+ew2MBI/MR3L5ia5/eH72",
+	"9bd/dar5Cj7yoJmw5yG/G5OqhWGOVVLd6G5kmO+gcyP/9f7l2X9ldC5VsnzF3fFCmQjHsEzJzQoMA5Pz",
+	"Cgr2p5ubj2/eZOzmpv705rP7eXPz5/MbtKCKHCT57v3l/Pjq/Syb1br0QDZXFxeqAmmw9tG50ssL/6UL",
+	"J6K0ntYZQbZT/upq9gRNoBVIXonZ1eyb88vzb7w/FTEldAAhKwv+a0nyiHsGyFxfFWjTMLbr6x5Uxbr6",
+	"NU5P2iEX1MXx84dBz7+vLy9H+v3t9vl7bCxA46zf6zNKkOHdHoIO063m0iAJMedemA2ZHLEdNSC4CD0P",
+	"P5MKvUbi3podOvP2WvSE/AJK6otZJtyE4XbbNIbo5V5bDXz9ggbt3Gu0PehrbuwZfuPs1fdjTVgnt8rc",
+	"jxgWPlo6ypnBHfcxI9JdchDUjQfEutoFu0FX6M2M/anglvrhsNdK3f05YzczrYwF3ftQsqaU2xXqD36M",
+	"9PZJ/J5/Rf1Zu30jaXZyrfVHeX8bDqCMUfd5o1G6y/WZpObP5ApwExmwN7Mrn3tCGRbkIcjQZ3Ajkffb",
+	"lZBLxiVsHM15PHa+Fvdtvgs3SMpBn2FGIf37nL2DXEkJucUMHEdKeyhD2wzNKrq42uaxJgnRq5DHexgF",
+	"8t1/P2dfilbtrahHJp04RQkve75FjH0oVfmczSpvsOkD8jsN3MKrTj9eMDbkOR/liIOGVZ/7FNbqGj7v",
+	"APjJcQE8Ctxz9qoptbnihs0BZFvNiYlF21C5UsYIn0kT6Vsd24cfdoFj/DYOv72dh3HxCX9+Tj6Q/wm2",
+	"vdRTIu84bL80oA4lBm2javfMvRlpwBb5ffM+Dpzcd+52pCbdQaZVWdmab9nSUdU2uC+47PHxswawPnyi",
+	"sc17v3es4bUGn9a1wyM7doZDuPN/Bon4vxmNu1zWoR/jyPjT/e8ZJjc3A4Rhd1DZZ115EPvBYnIAW/O7",
+	"EZ4bSMskZeChasB/FBNu3Sq7OPCc1Mq2tPZxpHqS3jfYmJWaRftszRt0Yd/Msk4iR6qK9vnsUfRu5Oap",
+	"x1prVH0MTY2LHbTCa2XMv5tDPf5C/WHazDGfGyUZBhy0xTEd/d42Vc6dzOwjF6jwn12BZEqOP0pVNaay",
+	"419KtX2sJNhXzA/oQhVXsf9DBEVHff/tnMBdz1BisMrzho4o22YgEeaJe5C+W2DTkV5t9qFZ25g8JV82",
+	"zct3iFDKkUnFJ74y/s+Cb5/59+L+hNBKX0nwkX3CNJVLUuKNb5nZXnLPFRHzQkyUdXaEtveq4NvpG8Mm",
+	"nsff1ikZYXOjiWew1KI4FgfEHpZq0d66D9mlZpKGFWoj0cBBSGMYz7Uy5mQ8r+g3ko0i/XfkPva+nZSR",
+	"LI6gfUoWxYzg7RpzJ0fQspXxHo2bU3bwH4Gp3ba/CWTF/rkOw+bKro6Bta/5FouteCnb7MrhzIgCXRDu",
+	"Z0b9Aedb/HkyvKVYSu/yw1KNO2j7vVaV7zQ7CWObfq5pnN1h6PGZmmpD02faxZqn6cQRh+sNAUGB+Sjk",
+	"id8B45IRaNGV88jrG7e+NXdzCt3aTz5JmnoaLYOMMMaA3WMAl/bDOFbVzZhRvmuT2r1QITEVaERMaUKx",
+	"kgrqSx/qNAHtO+0QJkG26bx4iEgRWzgEX09btmkQ+VA55nlod5mrYsRqFNpCPtqls7OBn2S5TXXsatNX",
+	"UjvD2KOjWLPGNkbtHjA8LLURTJc/zUaek7nGrnyJb0cJuJAmc2+Cyy2jYvks5yZ5g7/39rY3/mz6Vv+/",
+	"aWdUsCWPIN6U5LbWvGRKF6ApOM+ezmrThJElieEPioJLjuh6b7KQJ7neQw/mYdjMYQ78+CyJesy0wakO",
+	"fIThsTAhtFDgFgNM0YnnMIAct41d79tLXybY7fSkggYC7jRiRmgw8YWtNu2a8bs8xlX+gLa60AaDKY2a",
+	"lY8XoqsThiqj8FIDL7Y+VADDl9jTy7+NyjCIJRef3I/PY1L8C1k093eIfPxbXSyhCO10MFD+eKLyOyiB",
+	"ozjX9i8JYdWPQ+UgK/ncocBzWww+hjI9Qk19HlCSlr7G3JxRwxeKExZt/KgqCoNQyhprb68rOmXptm0E",
+	"qGZoiruHKiwJBv//EIsPDcdGOfyRA7PI3dZO2ivI8pVp088H4Vjsn1BZTNtdKlWcTBLw/qGT+QmQmbxr",
+	"SnGdgp8MK194vtLDoa+PvVqKkzRda30FDfdUfWnrY2DTc3Pn2wUGxx77SYa2gdyR08BXFp5GUD6eYb8p",
+	"IVFmSOOCCYmVKTP+tS/xOkFD9kQnTX0PbOh0UrpA50rcqA/1ReAc4wp/8VIA5hU7aoCZ+44lniE/9LaF",
+	"jIWsMxQBQ5ZaFsagXbEVD33SCNbIWMDp6IXVwlcfOz6xeK+3LymbdZRX/oIhjk27MSr5MwdWaKyiMsIz",
+	"mw8OYpxHxuEpBFDlFuIxq43QMheS42YjUaxfLiDG3Rel2UZez6suNm882m+0CvGdwhL+bnxXVLpJXhzH",
+	"cQRlSTMHBMnVGqg4c08abwuMb8GeszeKgl+FcW/KqePjRDM8xVEJMO0G+iOJT92cp1ERKsDkePITJWcm",
+	"o5qi4eynIYA+zS561S8+ViUXcgoRex/sdVFilY1Qq6yphERpJ1+Wep0ItRBykqKIYoH4PF9RKaImwNZq",
+	"AUWPfBh+PJfzZqUca+FbCpvwMoAnZhRciUREAlD3FPgojol0FLh/1uTBJylL23HqyNa6h7Rdiyfid9o+",
+	"7b4B/KifB3+kTmS36E2PLuqb1PgKmFyUzPEGgy+u16mVPqRsBWqBZFldTWjY5y2Kqa5PCd2hRlXwkfH7",
+	"MVlzo7RdMUstcL3QqBySr/u8rYt2F5/cj8/7vMWdm59ibvpeSTie45VoAt/w7QOentvz/njuwflOYA7t",
+	"94z7wgJc9+GmsfIoqmtR+AtD7qaB8igcg3MakPLJEx71x5HywWpI/85TWsgYTn9pmuql66PlHiJJ8HWA",
+	"1QJl8Pk2UMRj3PM1yALb7BVwVlehmaFVlFWOrQTp2WKcYYb9oPZL3T6TbQIv/AJCdjZivvUhCqFjaEo6",
+	"870/x3zCJxW4Oh1XR0V5D/ejMSMnug240Xgmqt/ARejRGifUAO3lHyce2a60qpeJKtd+uwG3w8HcHqOV",
+	"fMbD9Po9dfy6DwtyPiHH/ZHru4AOrDls96qQoI8/0bc05N9IValP3HFzuengR5XcHLAwX5vmJvFmxMT+",
+	"1pfcP5HD1kPty3psO4smYH48uYSmo6D40MyMSqyWgny50ssqCHxsX1OqzZBN0W1dfMKfoymX7YWdiMKf",
+	"DnoHS9q4lV0ltw+sC+xMeLhI1518/I1g78ET4iv1NkyIXBjDodQdCgXsOQvSL7cs51Iq68v25isofFCA",
+	"rzueUXtWHyRwFOKCPbFtQHsSwZ5LswFtqNNgs9sVN020Sfrq1qGfW6sp9kHwL2lFSVlLvHt0xzXxy96W",
+	"4+2xwrBOc/k29FNY7zANtVWY5Xcg0dnl86Mc/+1f/kull2B/9P3xvxzDvObbULA52PZa0kItr8LRqc45",
+	"l1ssyEwKeukvSdhO6fMTPb0q9E59zMuLCWZveX5S1vR2Mlu6/IOxpWuwbKU2TC1s59EI09YbCM4Th/8h",
+	"i1BYhoUuSUCzthw+3OAnvPjkfxtlUqEz4gmhGZZI+tN9MbwvxKr8dt74kuUfRkE3Iai8003oD+79GbZZ",
+	"+tIZ0EhKFxDc3T7MgvzfTvGmgpD4D8cYaqxpI6QPsqXA2odYCccQohM7M4IBYdSkwInQdOQowfR/LPxq",
+	"u5yM4lYD9oTX75FVU5rp3TvHX/eQyDa26bSQ2RNydDwSGQmm1L0IrmPHUxqxlGdCnpVCeg1gRIrv9JA4",
+	"oSzfWSWdNHh3HLsKejLcdL63kVhKg/rmXKuNAc2EzHxrmi6idmzgKUP2990ap6eQv3rFn7+wHJaMO/ml",
+	"F0/i+EInzoSSd03rXafQgm7bhcff6T/qYgn92nu91vVocu8l53eCUXBDE0zi94N6xlEKhUWPt56JnbSA",
+	"Rq+8cvRW2kJG2CmXkh7aEDZK7Q9dBRAihcLqM/Y48educG2hswNfEzFIdgP49ornpuh/p8TuKYHbrpIg",
+	"Rxulj5eOgpP5K2iQlJTujRbWaSQb0c1O8bVnu6Iaxc1Q7yhKMEfgroCX1AgkBdEfaMQJoelXSEAy9D/S",
+	"tfQYEQrmzq5+/bATY2aHfZPwe+wNQIE6PhbGPafFOhN9ChVzf/3g5K+mAO+vH5yURSEHxI6psOuFkz3/",
+	"TwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

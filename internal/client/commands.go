@@ -10,6 +10,7 @@ import (
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/definition"
+	"jorvex/internal/core/totals"
 )
 
 // Commands lists the commands that this package has.
@@ -17,7 +18,7 @@ func Commands() []Command {
 	return []Command{
 		{"demo", "", "Make the demo share and load it into the running service.", "jorvex demo", demoCommand},
 		{"sign-in", "", "Print a link that signs one browser in to the console, once.", "jorvex sign-in", signIn},
-		{"place", "list | show NAME | add NAME DIRECTORY | pace NAME", "List places, show one, add one, or set how often it is looked at.", "jorvex place pace skerry-share -every 1m -settle 30s", place},
+		{"place", "list | show NAME | add NAME DIRECTORY | pace NAME | unmounted NAME", "List places, show one, add one, set how often it is looked at, or say that its directory is no mounted share any more.", "jorvex place pace skerry-share -every 1m -settle 30s", place},
 		{"input", inputVerbs, "List inputs; show, add, save, copy, rename or move a definition; list, compare or restore its versions.", "jorvex input show daily-loadings > mine.yaml", input},
 		{"look", "[PLACE]", "Look at a place now, or at all.", "jorvex look skerry-share", look},
 		{"files", "INPUT | -try FILE", "List the roster: every file with its verdict, state and reason. Or try a definition that is not saved.", "jorvex files daily-loadings -near", files},
@@ -103,7 +104,7 @@ func plural[N int | int64](n N, what string) string {
 	if n == 1 {
 		many = what
 	}
-	return grouped(fmt.Sprint(n)) + " " + many
+	return totals.Grouped(fmt.Sprint(n)) + " " + many
 }
 
 func signIn(ctx context.Context, c *Call) error {
@@ -146,7 +147,7 @@ func place(ctx context.Context, c *Call) error {
 	c.listing()
 	every := c.Flags.Duration("every", 0, "add, pace: `time` between two looks; 0 is what the service was started with")
 	settle := c.Flags.Duration("settle", 0, "add, pace: `time` a file must be left alone for to be read; 0 is what the service was started with")
-	verb, args, err := sub(c, map[string]int{"list": 0, "show": 1, "add": 2, "pace": 1})
+	verb, args, err := sub(c, map[string]int{"list": 0, "show": 1, "add": 2, "pace": 1, "unmounted": 1})
 	if err != nil {
 		return err
 	}
@@ -169,7 +170,16 @@ func place(ctx context.Context, c *Call) error {
 			t.row(p.Name, reachable(p), c.number(p.LastLook.Files), c.number(p.LastLook.Folders), c.moment(p.LastLook.Ended), p.Directory)
 		}
 		return c.show(t, answer.JSON200)
-	case "show":
+	case "show", "unmounted":
+		if verb == "unmounted" {
+			answer, err := service.ForgetMountWithResponse(ctx, args[0])
+			if err != nil {
+				return unreachable(err)
+			}
+			if answer.ApplicationproblemJSONDefault != nil {
+				return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			}
+		}
 		answer, err := service.GetPlaceWithResponse(ctx, args[0])
 		if err != nil {
 			return unreachable(err)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"jorvex/internal/api"
+	"jorvex/internal/core/totals"
 )
 
 func refresh(ctx context.Context, c *Call) error {
@@ -107,7 +108,7 @@ func (c *Call) progress(r api.Refresh) {
 		done = int(r.BytesDone * barWidth / r.Bytes)
 	}
 	fmt.Fprintf(c.Stderr, "\r\x1b[K%-10s [%s%s] %s of %s files, %s rows", r.Stage, strings.Repeat("=", done), strings.Repeat(" ", barWidth-done),
-		grouped(fmt.Sprint(r.FilesDone)), grouped(fmt.Sprint(r.Files)), grouped(fmt.Sprint(r.Rows)))
+		totals.Grouped(fmt.Sprint(r.FilesDone)), totals.Grouped(fmt.Sprint(r.Files)), totals.Grouped(fmt.Sprint(r.Rows)))
 }
 
 func (c *Call) progressEnd() {
@@ -143,7 +144,7 @@ func (c *Call) moved(r api.Receipt) {
 	}
 	t.row("rows", c.number(r.Rows), moved)
 	for _, total := range r.Totals {
-		t.row(total.Column, grouped(total.Sum), grouped(total.Moved))
+		t.row(total.Column, totals.Grouped(total.Sum), totals.Grouped(total.Moved))
 	}
 	t.indent = "  "
 	t.print(c.Stdout)
@@ -161,9 +162,9 @@ func (c *Call) moved(r api.Receipt) {
 
 func signed(n int64) string {
 	if n > 0 {
-		return "+" + grouped(strconv.FormatInt(n, 10))
+		return "+" + totals.Grouped(strconv.FormatInt(n, 10))
 	}
-	return grouped(strconv.FormatInt(n, 10))
+	return totals.Grouped(strconv.FormatInt(n, 10))
 }
 
 func refreshes(ctx context.Context, c *Call) error {

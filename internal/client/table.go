@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"jorvex/internal/core/totals"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -90,22 +91,7 @@ func (c *Call) number(n int64) string {
 	if c.csv {
 		return fmt.Sprint(n)
 	}
-	return grouped(fmt.Sprint(n))
-}
-
-func grouped(decimal string) string {
-	sign := ""
-	if decimal != "" && (decimal[0] == '-' || decimal[0] == '+') {
-		sign, decimal = decimal[:1], decimal[1:]
-	}
-	whole, fraction, point := strings.Cut(decimal, ".")
-	for i := len(whole) - 3; i > 0; i -= 3 {
-		whole = whole[:i] + "," + whole[i:]
-	}
-	if point {
-		whole += "." + fraction
-	}
-	return sign + whole
+	return totals.Grouped(fmt.Sprint(n))
 }
 
 // bytes shows a size in units of 1000, unless a program reads it.

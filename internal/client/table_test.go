@@ -2,6 +2,7 @@ package client
 
 import (
 	"bytes"
+	"jorvex/internal/core/totals"
 	"testing"
 	"time"
 
@@ -29,7 +30,7 @@ func TestNumbersForPeopleAndPrograms(t *testing.T) {
 		assert.Equal(t, want[1], programs.bytes(n))
 	}
 	for decimal, want := range map[string]string{"": "", "1": "1", "-1234": "-1,234", "+1234567.8901": "+1,234,567.8901", "999": "999"} {
-		assert.Equal(t, want, grouped(decimal))
+		assert.Equal(t, want, totals.Grouped(decimal))
 	}
 	assert.Equal(t, "1234", programs.number(1234))
 	assert.Equal(t, "1,234", people.number(1234))

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"jorvex/internal/api"
+	"jorvex/internal/core/totals"
 )
 
 // parameters is a flag name=value that may be given several times.
@@ -209,7 +210,7 @@ func try(ctx context.Context, c *Call) error {
 	if t.File.Verdict == api.VerdictPicked && t.Rows > 0 {
 		fmt.Fprintf(c.Stdout, "it would add %s", plural(t.Rows, "row"))
 		for _, total := range t.Totals {
-			fmt.Fprintf(c.Stdout, ", %s %s", total.Column, grouped(total.Sum))
+			fmt.Fprintf(c.Stdout, ", %s %s", total.Column, totals.Grouped(total.Sum))
 		}
 		fmt.Fprintln(c.Stdout)
 	}

@@ -237,29 +237,25 @@ func (d *Desk) delivered(ctx context.Context, r records.Refresh) (records.NewNot
 			return n, err
 		}
 	}
-	moved := func(sum string) string {
-		if before == nil || sum == "0" {
-			return ""
+	moved := func(before, after string) string {
+		difference, ok := totals.Difference(before, after)
+		if !ok || !strings.HasPrefix(difference, "+") && !strings.HasPrefix(difference, "-") {
+			return "" // nothing moved, or there is nothing to compare with
 		}
-		return " (" + sum + ")"
+		return " (" + totals.Grouped(difference) + ")"
 	}
-	plus := func(sum string) string {
-		if !strings.HasPrefix(sum, "-") && sum != "0" {
-			return "+" + sum
-		}
-		return sum
+	n.Sentence = "a refresh delivered " + plural(h.Rows, "row")
+	if before != nil {
+		n.Sentence += moved(fmt.Sprint(last.Rows), fmt.Sprint(h.Rows))
 	}
-	n.Sentence = fmt.Sprintf("a refresh delivered %s%s from %s", plural(h.Rows, "row"), moved(plus(fmt.Sprint(h.Rows-last.Rows))), plural(h.Files, "file"))
+	n.Sentence += " from " + plural(h.Files, "file")
 	for _, t := range h.Totals {
-		change := ""
+		n.Sentence += fmt.Sprintf("; %s %s", t.Column, totals.Grouped(t.Sum))
 		for _, old := range last.Totals {
 			if old.Column == t.Column {
-				if difference, ok := totals.Difference(old.Sum, t.Sum); ok {
-					change = moved(plus(difference))
-				}
+				n.Sentence += moved(old.Sum, t.Sum)
 			}
 		}
-		n.Sentence += fmt.Sprintf("; %s %s%s", t.Column, t.Sum, change)
 	}
 	return n, nil
 }
@@ -268,7 +264,7 @@ func plural(n int64, what string) string {
 	if n == 1 {
 		return "1 " + what
 	}
-	return fmt.Sprintf("%d %ss", n, what)
+	return totals.Grouped(fmt.Sprint(n)) + " " + what + "s"
 }
 
 // Shown puts a recorded notice in the form in which it is sent.

@@ -68,6 +68,25 @@ func (l *Local) root() (*os.Root, error) {
 	return root, nil
 }
 
+// Mounted implements Mountable.
+func (l *Local) Mounted() (bool, error) {
+	root, err := l.root()
+	if err != nil {
+		return false, err
+	}
+	defer root.Close()
+	dir, err := root.Open(".")
+	if err != nil {
+		return false, &Unreachable{root.Name(), err}
+	}
+	defer dir.Close()
+	var st unix.Statx_t
+	if err := unix.Statx(int(dir.Fd()), "", unix.AT_EMPTY_PATH, unix.STATX_BASIC_STATS, &st); err != nil {
+		return false, &Unreachable{root.Name(), err}
+	}
+	return st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0, nil
+}
+
 // identity is a directory's own, by which a loop of links is told.
 type identity struct{ dev, inode uint64 }
 
@@ -333,4 +352,15 @@ func Reason(err error) string {
 		return reason(unreachable.Err)
 	}
 	return reason(err)
+}
+
+// Locked reports whether a file could not be opened or read because another
+// program has it open and locked.
+func Locked(err error) bool {
+	for _, locked := range []error{unix.EBUSY, unix.ETXTBSY, unix.EAGAIN, unix.EDEADLK} {
+		if errors.Is(err, locked) {
+			return true
+		}
+	}
+	return false
 }

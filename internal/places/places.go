@@ -85,6 +85,16 @@ type Lister interface {
 	ListFolder(path string) (Folder, []string, error)
 }
 
+// Mountable is a place that may be a mounted file system, which may go away and
+// leave an empty directory behind.
+type Mountable interface {
+	// Mounted reports whether the root is that of a mounted file system.
+	Mounted() (bool, error)
+}
+
+// ErrUnmounted is why a place is unreachable whose file system is not mounted.
+var ErrUnmounted = errors.New("it was a mounted share and is none now")
+
 // Eventful is a place that tells of changes as they happen. Events may be lost;
 // timed looks stand behind them.
 type Eventful interface {

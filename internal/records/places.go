@@ -15,6 +15,7 @@ type Place struct {
 	Why       string
 	Since     *time.Time
 	EveryMS   int64 // between two looks; 0 is the service's own
+	Mounted   bool  // its directory was a mounted file system
 	SettleMS  int64 // that a file must be left alone for; 0 is the service's own
 }
 
@@ -53,6 +54,12 @@ func (s *Store) CreatePlace(ctx context.Context, p Place) (Place, error) {
 // be left alone for.
 func (s *Store) PacePlace(ctx context.Context, id, everyMS, settleMS int64) (Place, error) {
 	return one[Place](s.Pool.Query(ctx, "UPDATE places SET every_ms = $2, settle_ms = $3 WHERE id = $1 RETURNING *", id, everyMS, settleMS))
+}
+
+// MountPlace records whether a place's directory is a mounted file system.
+func (s *Store) MountPlace(ctx context.Context, id int64, mounted bool) error {
+	_, err := s.Pool.Exec(ctx, "UPDATE places SET mounted = $2 WHERE id = $1", id, mounted)
+	return err
 }
 
 // Places lists all places by name.

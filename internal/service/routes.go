@@ -133,6 +133,15 @@ func (s *server) PacePlace(ctx context.Context, request api.PacePlaceRequestObje
 	return api.PacePlace200JSONResponse(shown), err
 }
 
+// ForgetMount implements the contract.
+func (s *server) ForgetMount(ctx context.Context, request api.ForgetMountRequestObject) (api.ForgetMountResponseObject, error) {
+	p, err := s.place(ctx, request.Place)
+	if err != nil {
+		return nil, err
+	}
+	return api.ForgetMount204Response{}, s.Watcher.Unmounted(ctx, p)
+}
+
 // GetPlace implements the contract.
 func (s *server) GetPlace(ctx context.Context, request api.GetPlaceRequestObject) (api.GetPlaceResponseObject, error) {
 	p, err := s.place(ctx, request.Place)

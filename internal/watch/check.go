@@ -228,7 +228,7 @@ func (g *guarded) Read(p []byte) (int, error) {
 	}
 	n, err := g.r.Read(p)
 	if err != nil && err != io.EOF {
-		g.err = &fileError{finding.New(finding.Unreadable, "%s", places.Reason(err))}
+		g.err = openError(err)
 		err = g.err
 	}
 	return n, err
@@ -241,6 +241,8 @@ func openError(err error) error {
 		return &fileError{finding.New(finding.Vanished, "its place cannot be reached: %s", places.Reason(err))}
 	case errors.Is(err, fs.ErrNotExist):
 		return &fileError{finding.New(finding.Vanished, "")}
+	case places.Locked(err):
+		return &fileError{finding.New(finding.OpenElsewhere, "")}
 	case errors.Is(err, fs.ErrPermission):
 		return &fileError{finding.New(finding.NoPermission, "")}
 	}
@@ -291,7 +293,7 @@ func (at *watched) take(readings []Reading) (checks []records.Check, altered []r
 			continue
 		}
 		written := max(r.Mark.Modified, r.Mark.Changed)
-		f.read = &read{digest: r.Digest, trouble: r.Trouble, fresh: r.At.UnixNano()-written < int64(freshFor)}
+		f.read = &read{digest: r.Digest, trouble: r.Trouble, fresh: r.At.UnixNano()-written < int64(freshFor), at: r.At}
 		folder, _ := split(r.Path)
 		altered = append(altered, f.record(folder))
 	}

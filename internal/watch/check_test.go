@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -78,6 +79,8 @@ func TestRead(t *testing.T) {
 		"one that never holds still is told":      {place: moody{text: "x", marks: []places.Mark{one, two, one, two, one, three}}, trouble: finding.Moving, says: "3 times", opens: 3, mark: three},
 		"one that is gone":                        {place: moody{open: &fs.PathError{Op: "open", Path: "x", Err: fs.ErrNotExist}}, trouble: finding.Vanished, opens: 1},
 		"one that may not be read":                {place: moody{open: &fs.PathError{Op: "open", Path: "x", Err: fs.ErrPermission}}, trouble: finding.NoPermission, opens: 1},
+		"one that is locked":                      {place: moody{open: &fs.PathError{Op: "open", Path: "x", Err: syscall.EBUSY}}, trouble: finding.OpenElsewhere, opens: 1},
+		"one that is locked halfway":              {place: moody{text: "x", fails: &fs.PathError{Op: "read", Path: "x", Err: syscall.EDEADLK}, marks: []places.Mark{one}}, trouble: finding.OpenElsewhere, opens: 1},
 		"one whose place is gone":                 {place: moody{open: &places.Unreachable{Place: "share", Err: fs.ErrNotExist}}, trouble: finding.Vanished, says: "its place cannot be reached", opens: 1},
 		"one that is no file":                     {place: moody{open: &fs.PathError{Op: "open", Path: "x", Err: places.ErrNotAFile}}, trouble: finding.Unreadable, says: "no regular file", opens: 1},
 		"one that fails halfway":                  {place: moody{text: "x", fails: errors.New("stale file handle"), marks: []places.Mark{one}}, trouble: finding.Unreadable, says: "stale file handle", opens: 1},

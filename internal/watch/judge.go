@@ -111,10 +111,15 @@ func (s *set) lost(base map[string]changes.Entry) []string {
 
 // known is what reading a file told.
 type known struct {
-	digest string // believed: it belongs to the mark
-	read   bool   // under the input's layout, and not too early
-	why    string // it is broken
+	digest string    // believed: it belongs to the mark
+	read   bool      // under the input's layout, and not too early
+	why    string    // it is broken
+	again  time.Time // when it is to be tried again; zero if it could be read
 }
+
+// troubled is how long a file that could not be opened or read is left alone
+// before it is tried again: a lock or a fault of the share leaves no mark.
+const troubled = time.Minute
 
 // gone is a file that is certainly not there.
 type gone struct {
@@ -125,7 +130,7 @@ type gone struct {
 
 // gather lists the files below a definition's folder. checked tells what reading
 // told of digests. The caller holds the state's lock.
-func (at *watched) gather(def *definition.Definition, checked map[string]records.Known) *set {
+func (at *watched) gather(def *definition.Definition, checked map[string]records.Known, now time.Time) *set {
 	s := &set{}
 	for name, files := range at.snapshot.folders {
 		if _, ok := filename.Below(def.Folder, name+"/x"); !ok {
@@ -161,7 +166,11 @@ func (at *watched) gather(def *definition.Definition, checked map[string]records
 				if found, bad := finding.AnyBroken(f.read.trouble); bad {
 					file.Broken, was, why = true, true, found.Sentence
 				}
-				k = known{f.read.digest, was && !f.read.fresh, why}
+				k = known{digest: f.read.digest, read: was && !f.read.fresh, why: why}
+				if len(f.read.trouble) > 0 {
+					k.again = f.read.at.Add(troubled)
+					k.read = k.read && now.Before(k.again)
+				}
 				if f.read.fresh {
 					k.digest = ""
 				}
@@ -200,7 +209,7 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 		return view, err
 	}
 	at.state.RLock()
-	s := at.gather(def, checked)
+	s := at.gather(def, checked, now)
 	at.state.RUnlock()
 	around, err := w.surroundings(ctx, at, in.ID, &in, def, asOf)
 	if err != nil {
@@ -492,6 +501,9 @@ func (e *entering) picked(i int) Picked {
 func (e *entering) file(i int, need bool) {
 	f, d := &e.set.files[i], &e.result.Decisions[i]
 	is := d.Verdict == selection.Picked
+	if again := e.set.known[i].again; is && !again.IsZero() && again.Before(e.view.until) {
+		e.view.until = again
+	}
 	if (is || need) && !e.set.known[i].read {
 		e.view.unread = append(e.view.unread, e.picked(i))
 	}

@@ -391,7 +391,11 @@ func (k *keeper) touch(ctx context.Context, folders []string) error {
 	defer at.mu.Unlock()
 	c := k.comparison(at)
 	c.partial = true
-	if err := k.visit(at, c, folders); err != nil {
+	err = k.mounted(ctx, k.place.ID, at)
+	if err == nil {
+		err = k.visit(at, c, folders)
+	}
+	if err != nil {
 		return nil // the next look tells what is wrong with the place
 	}
 	fresh := len(c.seen) > len(at.snapshot.folders)

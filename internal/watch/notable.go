@@ -106,7 +106,7 @@ type amount struct {
 
 // mostCompared is how many files are compared each with all others; of more,
 // one is not missed among the others.
-const mostCompared = 400
+const mostCompared = 100
 
 // amounts holds the files that are not as the last delivery had them against
 // their own earlier versions, or else the others of their group, or else all.

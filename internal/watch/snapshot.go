@@ -37,6 +37,7 @@ type read struct {
 	digest  string
 	fresh   bool
 	trouble []finding.Finding
+	at      time.Time // when there was trouble; zero if that was before the service started
 }
 
 func loadSnapshot(ctx context.Context, store *records.Store, place int64) (*snapshot, error) {
@@ -45,7 +46,7 @@ func loadSnapshot(ctx context.Context, store *records.Store, place int64) (*snap
 		folder, name := split(f.Path)
 		entry := file{name: strings.Clone(name), id: f.ID, came: f.Came, mark: f.Mark, evidence: f.Evidence}
 		if f.Digest != "" || f.Trouble != nil {
-			entry.read = &read{f.Digest, f.Fresh, f.Trouble}
+			entry.read = &read{digest: f.Digest, fresh: f.Fresh, trouble: f.Trouble}
 		}
 		s.folders[folder] = append(s.folders[folder], entry)
 		return nil

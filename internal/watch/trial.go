@@ -166,7 +166,7 @@ func (w *Watcher) try(ctx context.Context, def *definition.Definition, in record
 		return nil, err
 	}
 	at.state.RLock()
-	s := at.gather(def, checked)
+	s := at.gather(def, checked, asOf)
 	at.state.RUnlock()
 	if more != nil {
 		s.put(*more)

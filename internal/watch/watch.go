@@ -62,6 +62,7 @@ type watched struct {
 	arriving  map[string]arrival                  // files that are not settled, by path
 	missing   map[string]time.Time                // since when files are missed, by path
 	events    string                              // why events are not had, or not for all folders
+	mounted   bool                                // it was a mounted file system; guarded by mu
 	every     time.Duration                       // between two looks
 	settle    time.Duration                       // that a file must be left alone for
 }
@@ -104,7 +105,7 @@ func (w *Watcher) enter(ctx context.Context, p records.Place) (*watched, error) 
 			w.mu.Unlock()
 			return nil, err
 		}
-		at = &watched{place: local, directory: p.Directory, reachable: p.Reachable, checks: map[string]map[string]records.Known{}, settled: map[int64]settled{}, lists: map[int64]list{},
+		at = &watched{place: local, directory: p.Directory, reachable: p.Reachable, mounted: p.Mounted, checks: map[string]map[string]records.Known{}, settled: map[int64]settled{}, lists: map[int64]list{},
 			missing: map[string]time.Time{}, arriving: map[string]arrival{}}
 		at.every, at.settle = w.pace(p)
 		w.places[p.ID] = at
@@ -183,7 +184,10 @@ func (w *Watcher) judgeAll(ctx context.Context, p records.Place, at *watched) er
 func (w *Watcher) look(ctx context.Context, p records.Place, at *watched) (records.Look, error) {
 	look := records.Look{Started: w.Clock()}
 	c := w.comparison(at)
-	err := at.place.List(ctx, c.visit)
+	err := w.mounted(ctx, p.ID, at)
+	if err == nil {
+		err = at.place.List(ctx, c.visit)
+	}
 	var unreachable *places.Unreachable
 	switch {
 	case errors.As(err, &unreachable):
@@ -212,6 +216,42 @@ func (w *Watcher) look(ctx context.Context, p records.Place, at *watched) (recor
 		return look, err
 	}
 	return look, w.Desk.Place(ctx, p, look.Reachable, look.Why)
+}
+
+// mounted sees that a place that was a mounted file system is one still. What
+// lies in the directory beneath is not the place.
+func (w *Watcher) mounted(ctx context.Context, place int64, at *watched) error {
+	m, may := at.place.(places.Mountable)
+	if !may {
+		return nil
+	}
+	now, err := m.Mounted()
+	switch {
+	case err != nil:
+		return err
+	case at.mounted && !now:
+		return &places.Unreachable{Place: at.directory, Err: places.ErrUnmounted}
+	case now && !at.mounted:
+		at.mounted = true
+		return w.Store.MountPlace(ctx, place, true)
+	}
+	return nil
+}
+
+// Unmounted takes note that a place's directory is no mounted file system any
+// more, and looks at it as it is.
+func (w *Watcher) Unmounted(ctx context.Context, p records.Place) error {
+	at, err := w.enter(ctx, p)
+	if err != nil {
+		return err
+	}
+	at.mounted = false
+	err = w.Store.MountPlace(ctx, p.ID, false)
+	at.mu.Unlock()
+	if err == nil {
+		_, err = w.Look(ctx, p)
+	}
+	return err
 }
 
 func (w *Watcher) save(ctx context.Context, place int64, c *comparison) error {

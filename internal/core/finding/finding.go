@@ -25,6 +25,7 @@ const (
 	Empty             Code = "empty"
 	Vanished          Code = "vanished"
 	NoPermission      Code = "no_permission"
+	OpenElsewhere     Code = "open_elsewhere"
 	Unreadable        Code = "unreadable"
 	Moving            Code = "moving"
 	CutShort          Code = "cut_short"
@@ -81,6 +82,7 @@ var catalogue = map[Code]Kind{
 	Empty:             {Broken, "the file is empty", "ask the sender for the file again"},
 	Vanished:          {Broken, "the file was gone when it was to be read", "look again"},
 	NoPermission:      {Broken, "the service may not read the file", "give the service's user the right to read it"},
+	OpenElsewhere:     {Broken, "the file is open elsewhere and locked", "ask whoever has it open to close it; it is read again at the next refresh"},
 	Unreadable:        {Broken, "reading the file failed", "check the disk or share it lies on"},
 	Moving:            {Broken, "the file kept changing while it was read", "wait until it is written whole, then refresh again"},
 	CutShort:          {Broken, "the file is cut short", "ask the sender for the file again"},

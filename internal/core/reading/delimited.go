@@ -20,7 +20,8 @@ import (
 
 // Limits of a file of text.
 const (
-	firstRead = 256 << 10
+	firstRead = 16 << 10  // most files are small
+	block     = 256 << 10 // and what is not is read in larger pieces
 	// MaxRow is the most bytes one row may have.
 	MaxRow = 16 << 20
 )
@@ -225,7 +226,10 @@ func (d *Delimited) fill() error {
 		d.checked -= d.start
 		d.start = 0
 	}
-	if d.end == len(d.buf) {
+	switch {
+	case len(d.buf) < block:
+		d.buf = append(make([]byte, 0, block), d.buf...)[:block]
+	case d.end == len(d.buf):
 		if len(d.buf) >= MaxRow {
 			f := finding.New(finding.RowTooLong, "row %d has more than %d MiB", d.row+1, MaxRow>>20)
 			f.Row = d.row + 1

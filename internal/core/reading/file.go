@@ -39,8 +39,8 @@ type File struct {
 // headSize is how much of a file is read to tell its kind.
 const headSize = 4 << 10
 
-// MostExpanded is the most bytes that a compressed file may expand to.
-const MostExpanded = 4 << 30
+// mostExpanded is the most bytes that a compressed file may expand to.
+var mostExpanded int64 = 4 << 30
 
 // Open tells what kind of file r holds. Errors are those of r and spool; what is
 // wrong with the file is told by Inspect.
@@ -212,7 +212,7 @@ func (f *File) gzip() error {
 	z, err := gzip.NewReader(source)
 	var n int64
 	if err == nil {
-		n, err = io.Copy(io.Discard, io.LimitReader(z, MostExpanded+1))
+		n, err = io.Copy(io.Discard, io.LimitReader(z, mostExpanded+1))
 	}
 	switch {
 	case source.err != nil:
@@ -221,8 +221,8 @@ func (f *File) gzip() error {
 		f.find(finding.CutShort, "the compressed data ends too early")
 	case err != nil:
 		f.find(finding.Damaged, "the compressed data: %s", err)
-	case n > MostExpanded:
-		f.find(finding.ExpandsTooFar, "to more than %d bytes", int64(MostExpanded))
+	case n > mostExpanded:
+		f.find(finding.ExpandsTooFar, "to more than %d bytes", mostExpanded)
 	}
 	return nil
 }
@@ -338,7 +338,7 @@ func guessZip(c Content) Kind {
 
 // members reads every member of an archive through.
 func (f *File) members() {
-	left := int64(MostExpanded)
+	left := mostExpanded
 	for _, m := range f.zip.File {
 		if m.Flags&1 != 0 {
 			f.find(finding.PasswordProtected, "%s is encrypted", m.Name)
@@ -346,7 +346,7 @@ func (f *File) members() {
 		}
 		n, err := f.member(m, left)
 		if left -= n; left < 0 {
-			f.find(finding.ExpandsTooFar, "to more than %d bytes", int64(MostExpanded))
+			f.find(finding.ExpandsTooFar, "to more than %d bytes", mostExpanded)
 			return
 		}
 		if err != nil {

@@ -186,6 +186,23 @@ func TestDamagedFiles(t *testing.T) {
 	}
 }
 
+// A compressed file expands so far and no farther, whatever it says of itself.
+func TestExpandsTooFar(t *testing.T) {
+	reading.ExpandTo(t, 1<<20)
+	half, whole := strings.Repeat("x", 600<<10), strings.Repeat("x", 2<<20)
+	for name, content := range map[string][]byte{
+		"gzip": gz(t, whole), "one member": pack(t, map[string]string{"a": whole}), "several": pack(t, map[string]string{"a": half, "b": half}),
+	} {
+		_, found := inspect(t, content)
+		require.Len(t, found, 1, name)
+		assert.Equal(t, finding.ExpandsTooFar, found[0].Code, name)
+	}
+	for _, content := range [][]byte{gz(t, half), pack(t, map[string]string{"a": half})} {
+		_, found := inspect(t, content)
+		assert.Empty(t, found)
+	}
+}
+
 func TestClaim(t *testing.T) {
 	for _, c := range []struct {
 		name     string

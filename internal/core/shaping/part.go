@@ -17,7 +17,7 @@ type Writer struct {
 const block = 256 << 10
 
 // NewWriter returns a Writer to w. Flush must be called at the end.
-func NewWriter(w io.Writer) *Writer { return &Writer{w: w, buf: make([]byte, 0, block+block/8)} }
+func NewWriter(w io.Writer) *Writer { return &Writer{w: w, buf: make([]byte, 0, 4<<10)} }
 
 // Plain writes the next value of the row, which has nothing to quote.
 func (w *Writer) Plain(v []byte) {

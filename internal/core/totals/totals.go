@@ -121,3 +121,20 @@ func Difference(a, b string) (string, bool) {
 	}
 	return text, true
 }
+
+// Grouped writes a number, in the form String or Difference gives, with commas
+// between its thousands.
+func Grouped(decimal string) string {
+	sign := ""
+	if decimal != "" && (decimal[0] == '-' || decimal[0] == '+') {
+		sign, decimal = decimal[:1], decimal[1:]
+	}
+	whole, fraction, point := strings.Cut(decimal, ".")
+	for i := len(whole) - 3; i > 0; i -= 3 {
+		whole = whole[:i] + "," + whole[i:]
+	}
+	if point {
+		whole += "." + fraction
+	}
+	return sign + whole
+}

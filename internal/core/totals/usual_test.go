@@ -42,7 +42,7 @@ func TestUsual(t *testing.T) {
 		"now and then a giant":   {func() float64 { return math.Pow(1-r.Float64(), -0.5) }, 0.004, wild},
 	} {
 		t.Run(name, func(t *testing.T) {
-			const times = 3000
+			const times = 1000
 			for _, n := range []int{8, 12, 20, 60} {
 				alarms, told := 0, 0
 				for range times {
