@@ -269,3 +269,19 @@ func openTab(t *testing.T, b *browser, url string) *browser {
 	tab.do(chromedp.Navigate(url))
 	return tab
 }
+
+// A refresh that waits for somebody is on the first page, and is answered where
+// it is shown.
+func TestAskingInTheConsole(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
+	s.Write("loadings/Fennay/loadings 2026-10-05.csv", "")
+	s.Definition(loadings + "gate: {broken: wait}\n")
+	s.Run("refresh", "loadings")
+	b := openBrowser(t)
+	b.do(chromedp.Navigate(s.Link()))
+	b.sees(`asking\s+a refresh waits for you to decide: loadings/Fennay/loadings 2026-10-05.csv cannot be used`)
+	b.click("a refresh waits for you")
+	b.click("Go on without the file")
+	b.sees(`delivered[\s\S]*1 row from 1 file · receipt 1`)
+}

@@ -173,3 +173,35 @@ func TestGate(t *testing.T) {
 	assert.Regexp(t, `not used +0 +0 B .* loadings/Fennay/loadings 2026-10-05.csv +the file is empty`, receipt)
 	assert.Equal(t, "picked broken", states(t, s, "loadings")["loadings/Fennay/loadings 2026-10-05.csv"])
 }
+
+// A gate may wait for a person: the refresh asks, delivers nothing, is told, and
+// goes on without the broken file or stops as somebody says.
+func TestGateAsks(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
+	s.Write("loadings/Fennay/loadings 2026-10-05.csv", "")
+	s.Definition(loadings + "gate: {broken: wait}\n")
+	ask := func() {
+		t.Helper()
+		r := s.Run("refresh", "loadings")
+		assert.Equal(t, client.GateStopped, r.Code)
+		assert.Contains(t, r.Err, "asking: loadings/Fennay/loadings 2026-10-05.csv cannot be used: the file is empty")
+	}
+	ask()
+	eventually(t, func() bool { return strings.Contains(s.Must("notices"), "a refresh waits for somebody to decide: loadings/Fennay/") })
+	assert.Equal(t, client.WrongUse, s.Run("answer", "1", "maybe").Code)
+	assert.Equal(t, client.WrongUse, s.Run("answer", "one", "go").Code)
+	assert.Contains(t, s.Must("answer", "1", "stop"), "refresh 1 is stopped; the last delivery stands")
+	assert.Contains(t, s.Run("answer", "1", "go").Err, "refresh 1 does not wait for an answer")
+	ask()
+	assert.Contains(t, s.Must("answer", "2", "go"), "1 row from 1 file, receipt 1")
+	assert.Contains(t, s.Must("receipt", "1", "-json"), "local, answering refresh 2")
+	assert.Contains(t, s.Must("receipt", "1", "-files"), "the file is empty")
+
+	// A newer refresh overtakes the question.
+	ask()
+	s.Write("loadings/Fennay/loadings 2026-10-05.csv", table(header, "SK2,20,1"))
+	assert.Contains(t, s.Must("refresh", "loadings"), "2 rows from 2 files, receipt 2")
+	assert.Contains(t, s.Run("answer", "4", "go").Err, "does not wait for an answer")
+	assert.Contains(t, s.Must("refreshes", "-json"), "overtook the question")
+}

@@ -525,6 +525,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/refreshes/{refresh}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                refresh: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Answer a refresh that asks a person. To go on is a refresh of its own. */
+        put: operations["answerRefresh"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/receipts/{receipt}": {
         parameters: {
             query?: never;
@@ -740,7 +759,7 @@ export interface components {
             settle_seconds?: components["schemas"]["SettleSeconds"];
         };
         /** @enum {string} */
-        NoticeKind: "broken" | "missing" | "late" | "in_doubt" | "unreachable" | "complete" | "delivered" | "stopped" | "failed";
+        NoticeKind: "broken" | "missing" | "late" | "in_doubt" | "unreachable" | "complete" | "delivered" | "stopped" | "waiting" | "failed";
         Notice: {
             /** Format: int64 */
             id: number;
@@ -1311,6 +1330,8 @@ export interface components {
              * @description Moves windows and dates; the share stays as it is.
              */
             as_of?: string;
+            /** @description What a person had it go on with. */
+            readonly accept?: string[];
             /** @description Take just these files, this once. */
             only?: string[];
         };
@@ -1337,8 +1358,11 @@ export interface components {
             steps: components["schemas"]["Step"][];
             findings: components["schemas"]["Finding"][];
         };
-        /** @enum {string} */
-        Outcome: "waiting" | "running" | "delivered" | "stopped" | "failed" | "interrupted";
+        /**
+         * @description Asking is waiting for a person to answer.
+         * @enum {string}
+         */
+        Outcome: "waiting" | "running" | "delivered" | "stopped" | "asking" | "failed" | "interrupted";
         Refresh: {
             request?: components["schemas"]["RefreshRequest"];
             /** Format: int64 */
@@ -2366,6 +2390,36 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description The refresh. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refresh"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    answerRefresh: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                refresh: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Go on without what cannot be used; or stop. */
+                    go_on: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description The refresh that goes on, or the one that stopped. */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -171,6 +171,7 @@ const (
 	NoticeKindMissing     NoticeKind = "missing"
 	NoticeKindStopped     NoticeKind = "stopped"
 	NoticeKindUnreachable NoticeKind = "unreachable"
+	NoticeKindWaiting     NoticeKind = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the NoticeKind enum.
@@ -193,6 +194,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindStopped:
 		return true
 	case NoticeKindUnreachable:
+		return true
+	case NoticeKindWaiting:
 		return true
 	default:
 		return false
@@ -258,6 +261,7 @@ func (e NoticeTrialChannel) Valid() bool {
 
 // Defines values for Outcome.
 const (
+	OutcomeAsking      Outcome = "asking"
 	OutcomeDelivered   Outcome = "delivered"
 	OutcomeFailed      Outcome = "failed"
 	OutcomeInterrupted Outcome = "interrupted"
@@ -269,6 +273,8 @@ const (
 // Valid indicates whether the value is a known member of the Outcome enum.
 func (e Outcome) Valid() bool {
 	switch e {
+	case OutcomeAsking:
+		return true
 	case OutcomeDelivered:
 		return true
 	case OutcomeFailed:
@@ -1026,7 +1032,7 @@ type NoticeTrial struct {
 // NoticeTrialChannel defines model for NoticeTrial.Channel.
 type NoticeTrialChannel string
 
-// Outcome defines model for Outcome.
+// Outcome Asking is waiting for a person to answer.
 type Outcome string
 
 // Pace defines model for Pace.
@@ -1201,7 +1207,9 @@ type Refresh struct {
 	Input     string    `json:"input"`
 
 	// Next What would let it pass.
-	Next    string  `json:"next,omitempty,omitzero"`
+	Next string `json:"next,omitempty,omitzero"`
+
+	// Outcome Asking is waiting for a person to answer.
 	Outcome Outcome `json:"outcome"`
 
 	// Problem What stopped it or made it fail.
@@ -1227,6 +1235,9 @@ type RefreshPage struct {
 
 // RefreshRequest defines model for RefreshRequest.
 type RefreshRequest struct {
+	// Accept What a person had it go on with.
+	Accept []string `json:"accept,omitempty,omitzero"`
+
 	// AsOf Moves windows and dates; the share stays as it is.
 	AsOf time.Time `json:"as_of,omitempty,omitzero"`
 
@@ -1590,6 +1601,12 @@ type ListRefreshesParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// AnswerRefreshJSONBody defines parameters for AnswerRefresh.
+type AnswerRefreshJSONBody struct {
+	// GoOn Go on without what cannot be used; or stop.
+	GoOn bool `json:"go_on"`
+}
+
 // CreateInputJSONRequestBody defines body for CreateInput for application/json ContentType.
 type CreateInputJSONRequestBody = DefinitionText
 
@@ -1619,6 +1636,9 @@ type CreatePlaceJSONRequestBody = NewPlace
 
 // PacePlaceJSONRequestBody defines body for PacePlace for application/json ContentType.
 type PacePlaceJSONRequestBody = Pace
+
+// AnswerRefreshJSONRequestBody defines body for AnswerRefresh for application/json ContentType.
+type AnswerRefreshJSONRequestBody AnswerRefreshJSONBody
 
 // TryDefinitionJSONRequestBody defines body for TryDefinition for application/json ContentType.
 type TryDefinitionJSONRequestBody = TrialRequest
@@ -1967,6 +1987,20 @@ type ClientInterface interface {
 
 	// GetRefresh performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 	GetRefresh(ctx context.Context, refresh int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerRefreshWithBody Answer a refresh that asks a person. To go on is a refresh of its own.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
+	AnswerRefreshWithBody(ctx context.Context, refresh int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerRefresh Answer a refresh that asks a person. To go on is a refresh of its own.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
+	AnswerRefresh(ctx context.Context, refresh int64, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateSignInLink Make a link that signs one browser in, once.
 	//
@@ -2754,6 +2788,40 @@ func (c *Client) ListRefreshes(ctx context.Context, params *ListRefreshesParams,
 // GetRefresh performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 func (c *Client) GetRefresh(ctx context.Context, refresh int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRefreshRequest(c.Server, refresh)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerRefreshWithBody Answer a refresh that asks a person. To go on is a refresh of its own.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
+func (c *Client) AnswerRefreshWithBody(ctx context.Context, refresh int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerRefreshRequestWithBody(c.Server, refresh, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerRefresh Answer a refresh that asks a person. To go on is a refresh of its own.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
+func (c *Client) AnswerRefresh(ctx context.Context, refresh int64, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerRefreshRequest(c.Server, refresh, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4925,6 +4993,53 @@ func NewGetRefreshRequest(server string, refresh int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewAnswerRefreshRequest calls the generic AnswerRefresh builder with application/json body
+func NewAnswerRefreshRequest(server string, refresh int64, body AnswerRefreshJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerRefreshRequestWithBody(server, refresh, "application/json", bodyReader)
+}
+
+// NewAnswerRefreshRequestWithBody constructs an http.Request for the AnswerRefresh method, with any body, and a specified content type
+func NewAnswerRefreshRequestWithBody(server string, refresh int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "refresh", refresh, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/refreshes/%s/answer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCreateSignInLinkRequest constructs an http.Request for the CreateSignInLink method
 func NewCreateSignInLinkRequest(server string) (*http.Request, error) {
 	var err error
@@ -5445,6 +5560,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetRefreshWithResponse(ctx context.Context, refresh int64, reqEditors ...RequestEditorFn) (*GetRefreshResponse, error)
+
+	// AnswerRefreshWithBodyWithResponse Answer a refresh that asks a person. To go on is a refresh of its own.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
+	AnswerRefreshWithBodyWithResponse(ctx context.Context, refresh int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error)
+
+	// AnswerRefreshWithResponse Answer a refresh that asks a person. To go on is a refresh of its own.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
+	AnswerRefreshWithResponse(ctx context.Context, refresh int64, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error)
 
 	// CreateSignInLinkWithResponse Make a link that signs one browser in, once.
 	//
@@ -7374,6 +7503,54 @@ func (r GetRefreshResponse) ContentType() string {
 	return ""
 }
 
+type AnswerRefreshResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Refresh
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AnswerRefreshResponse) GetJSON200() *Refresh {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerRefreshResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerRefreshResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerRefreshResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerRefreshResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerRefreshResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CreateSignInLinkResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8228,6 +8405,32 @@ func (c *ClientWithResponses) GetRefreshWithResponse(ctx context.Context, refres
 		return nil, err
 	}
 	return ParseGetRefreshResponse(rsp)
+}
+
+// AnswerRefreshWithBodyWithResponse Answer a refresh that asks a person. To go on is a refresh of its own.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
+func (c *ClientWithResponses) AnswerRefreshWithBodyWithResponse(ctx context.Context, refresh int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error) {
+	rsp, err := c.AnswerRefreshWithBody(ctx, refresh, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerRefreshResponse(rsp)
+}
+
+// AnswerRefreshWithResponse Answer a refresh that asks a person. To go on is a refresh of its own.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
+func (c *ClientWithResponses) AnswerRefreshWithResponse(ctx context.Context, refresh int64, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error) {
+	rsp, err := c.AnswerRefresh(ctx, refresh, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerRefreshResponse(rsp)
 }
 
 // CreateSignInLinkWithResponse Make a link that signs one browser in, once.
@@ -9633,6 +9836,39 @@ func ParseGetRefreshResponse(rsp *http.Response) (*GetRefreshResponse, error) {
 	return response, nil
 }
 
+// ParseAnswerRefreshResponse parses an HTTP response from a AnswerRefreshWithResponse call
+func ParseAnswerRefreshResponse(rsp *http.Response) (*AnswerRefreshResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerRefreshResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Refresh
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateSignInLinkResponse parses an HTTP response from a CreateSignInLinkWithResponse call
 func ParseCreateSignInLinkResponse(rsp *http.Response) (*CreateSignInLinkResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9910,6 +10146,9 @@ type ServerInterface interface {
 
 	// (GET /api/v1/refreshes/{refresh})
 	GetRefresh(c *gin.Context, refresh int64)
+	// AnswerRefresh Answer a refresh that asks a person. To go on is a refresh of its own.
+	// (PUT /api/v1/refreshes/{refresh}/answer)
+	AnswerRefresh(c *gin.Context, refresh int64)
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(c *gin.Context)
@@ -11199,6 +11438,31 @@ func (siw *ServerInterfaceWrapper) GetRefresh(c *gin.Context) {
 	siw.Handler.GetRefresh(c, refresh)
 }
 
+// AnswerRefresh operation middleware
+func (siw *ServerInterfaceWrapper) AnswerRefresh(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "refresh" -------------
+	var refresh int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "refresh", c.Param("refresh"), &refresh, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter refresh: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AnswerRefresh(c, refresh)
+}
+
 // CreateSignInLink operation middleware
 func (siw *ServerInterfaceWrapper) CreateSignInLink(c *gin.Context) {
 
@@ -11324,6 +11588,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/refreshes", wrapper.CreateRefresh)
 	router.GET(options.BaseURL+"/api/v1/refreshes", wrapper.ListRefreshes)
 	router.GET(options.BaseURL+"/api/v1/refreshes/:refresh", wrapper.GetRefresh)
+	router.PUT(options.BaseURL+"/api/v1/refreshes/:refresh/answer", wrapper.AnswerRefresh)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt", wrapper.GetReceipt)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/files", wrapper.ListReceiptFiles)
 	router.GET(options.BaseURL+"/api/v1/verification", wrapper.VerifyReceipts)
@@ -12921,6 +13186,46 @@ func (response GetRefreshdefaultApplicationProblemPlusJSONResponse) VisitGetRefr
 	return err
 }
 
+type AnswerRefreshRequestObject struct {
+	Refresh int64 `json:"refresh"`
+	Body    *AnswerRefreshJSONRequestBody
+}
+
+type AnswerRefreshResponseObject interface {
+	VisitAnswerRefreshResponse(w http.ResponseWriter) error
+}
+
+type AnswerRefresh200JSONResponse Refresh
+
+func (response AnswerRefresh200JSONResponse) VisitAnswerRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerRefreshdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerRefreshdefaultApplicationProblemPlusJSONResponse) VisitAnswerRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateSignInLinkRequestObject struct {
 }
 
@@ -13214,6 +13519,9 @@ type StrictServerInterface interface {
 
 	// (GET /api/v1/refreshes/{refresh})
 	GetRefresh(ctx context.Context, request GetRefreshRequestObject) (GetRefreshResponseObject, error)
+	// AnswerRefresh Answer a refresh that asks a person. To go on is a refresh of its own.
+	// (PUT /api/v1/refreshes/{refresh}/answer)
+	AnswerRefresh(ctx context.Context, request AnswerRefreshRequestObject) (AnswerRefreshResponseObject, error)
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(ctx context.Context, request CreateSignInLinkRequestObject) (CreateSignInLinkResponseObject, error)
@@ -14490,6 +14798,50 @@ func (sh *strictHandler) GetRefresh(ctx *gin.Context, refresh int64) {
 	}
 }
 
+// AnswerRefresh operation middleware
+func (sh *strictHandler) AnswerRefresh(ctx *gin.Context, refresh int64) {
+	var request AnswerRefreshRequestObject
+
+	request.Refresh = refresh
+
+	var body AnswerRefreshJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerRefresh(ctx, request.(AnswerRefreshRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerRefresh")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AnswerRefreshResponseObject); ok {
+		if err := validResponse.VisitAnswerRefreshResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CreateSignInLink operation middleware
 func (sh *strictHandler) CreateSignInLink(ctx *gin.Context) {
 	var request CreateSignInLinkRequestObject
@@ -14633,155 +14985,158 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H15kxu39eBXQXG3ykml55AtZ38Z/aXY0lqJLKs0il1bHtUU2P1IwtME2gB6KK5K330L7wF9EWg2Z0gl",
-	"3t2/5iCI4+Hh3cenWa7WlZIgrZldfZqtgBeg8dcX7/nS/SzA5FpUVig5u5q94WswzK6A3YM2QkmmFvhn",
-	"AQshhRt1PstmJl/Bmruv220Fs6uZsVrI5ezz58/ZrOKar8H6db6rtVF6d6X3K2A3Mwkf7c0sLFLxJbA5",
-	"LJQGt4pw436vQW9n2UzytVsop+m6W1jzj69BLu1qdvX08vLyMhtuKpt9PFuqM/ffM3MnqjOFm+DlWaWE",
-	"tKBnVwteGviczV4tfuQ2X8W360AWthrAY1fcsg03DAphoXjGuFR2BZopCWy+ZVJtmDCMSwZaK82ePvm6",
-	"ORrdRnu2V4szWj2bafi9FhqK2ZXVNYwBPJu9klVt3+AUn2jiittVO61wnx8452uxFnYXCj8qYxlIqwUY",
-	"hqenS0vdVonTdJcqYMHr0s6unriLWvOPYl2v8S/3p5D+z+YO3f0sQR90iW9LnsMIQCr3+YEAeQc5iMq+",
-	"qddz0Il5NY0ZnXmh9JpbOthfn87Gz+zWrcuxo+i6POwkn91gUylpAJ/nSy7KWuP0uZIWJN46r6pS5NwB",
-	"+KLSal7C+i+/GYcCnzpz/3cNi9nV7L9dtETmgj41F2/pW7RiH4l+wScD0rKNVnLJ/vTu5Xfsb0+//R9/",
-	"Pscj+ymQeKy4XIJ5ce/3VWlVgbaC9r4QJf2yiysLoU0Ef59btnYo/OTyElHWwtrsO8lrtXwhrd66af1C",
-	"XGuOf9PTiiJMeyW/Ni+QNhx296GZT81/g9y6Cb9TtSfV/aPOt7cauL8BXhSCcP9tHx5D3NqFy86C8+2t",
-	"sdzCsefN1T1ovnzsvP3re/GxgtxCwRCQjrw6AoT793RZaGZKZc9nkS016NKf9CXNBaXa4HR4WV8ZtlBl",
-	"AdrNNGGfKyiL1NQbYVeMs5UqiwNmu53z/G4ilEpY2FtFmDhhuASuU5tFfuYGlFu2dsyIcVZxa0HLiZuv",
-	"RH4HxaStDJ5JeB5+hs65uiDp4GzWeRf+Dvzp4m+rRcn+68pVWa9lBDfeghaqMBlTmlANciULttSqrp4h",
-	"i4d1ZbfMwkfLNivQ4IZpcCxfgnC/9+jMjmAyJCh58/6P+RgXWq2jy2u1wUknEcIAv3dqE9u6VdElaons",
-	"NvI63uI1+7eMeLfgZcmEZFINX3ESZdzJcO2suUV/rAaYnT2MoYU71g5mrCHw+52DuR2amKCoDNBxuAYm",
-	"lWVGrKty6w5aQuFQyf2zqGEyC7oulY2BHF9BZA8/SWALpRnwfMUILAetdY2va2fBAew9bJptBJBEgexl",
-	"jAFXAyMKiAvbnugQJPE5tTQJig5qtDeSIPA/qA1bc7n1mCYs26i6LJjld47aTyRrd0IWUTwohYS4EIKi",
-	"WvRwKAAEVQK3FT2Qh8EeACnGi+KZp0RiwaSjSzmXdMCwgj/pLhrzrdkvweDp/eB2X1m4QQ+FLEindBMx",
-	"RPi+0SODhJigxnGQpoG9BmM8cR8/it+pX6X94vhu38PHiATaasW7d/S/nv/4+hkT1jB6WqgGWnbBK3Fx",
-	"/+Si/eoZfX7uBGx3RR191qlFMY12cKTONuKnKMW908siYqWdLoqJJRgbfQLhbYB0igwxcjcHn5dduLZf",
-	"kF6jSTKkCftBdpt6XiU4Ca4uS/dMVg3/xh2RQNZeTORZxLEfd91wF4JdA5co4MViARpkDq893vbBb8Qy",
-	"gjh/YUqWW8cH3ZZLbkFn7Kz3T0cLBckWAeZsls3+MstmZ1GAW4++4+fE/fjB4+eJqChByJgirwoJ0+WO",
-	"ARSTosfB4mZHdqAdRc+s6rmNvZwo/uZKLoReQ5dVzJUqgUv38VKlyNeKJ/UHzyZKbiwr/FM+j8LVCJlD",
-	"DxQFt3BmBeLtvruXaBTBLdJ+useJgeaF28k1isQRtus/YHOwGwDJ7EaxUqk7k7HL8yfuRa6Vhmfs0hHG",
-	"jePyJGHre5EDmtSM5dppe+699rh0oeo5UpjGfvRff33aMyC1JFOSxcZt92NeGxiT8QbGAjKELrUomES7",
-	"qLCBzQ5lfSUhyl2lItW6Q9O/jpsoK1Q19r/RRuryX4hezMeq5JIHvjS0mshCyOX09/eSvhB7eEHC2aXj",
-	"jbFi96O6jNN+AxChhr+sAO2prRxjCO4deHdemAFpwb+C3RWCpWNUAA7Cr7FQTYfStYUqBqJ70IXI7b6v",
-	"/+yHDa/bC1QIm3ayBsCdA4cNZ+0Nx3DjJRTv6ghajLD3hDGtFWS94dNRKs50LfHFqtoyzuYa+N1EEdtR",
-	"uIcQcr/1sFE/UfTwwttp+mcfyi/IALNAOjKkom4bjo4eIM4MtunFB1wsvrkyZpvgla01jNoEUmaFru3r",
-	"eI9+pQiGY1//wY35nM1EcYBIEEcxRy++MswNCOJP3xkVm8zYmMXhRfBcODxdcVmcrXkBzA33hi++Bibs",
-	"dNswLRQB0loVYiEGdrARbtxa5cbWe+PGJDXLl1qtySVT8tzBTKueESVGngc8mwTkXBXBoMpoaHyWNCVv",
-	"iXDkQnFGd5cbpYu45mvE/458++9O5J5ITA6j9Y+k0qJodV/cegcB9lHtcWotSngbtVk2+DnxOZdRyVlO",
-	"0gtoidT+3mvByxhDMSnLX8fUTKYY6URDuQTN5sDI/Dv5DaaOtvDkdMp3g9rZ3+Y7temYi3hRTEa9YwgO",
-	"VlleTp/mvRu+12bnNfMgKXhV1i+Vde4sftnEEyIWmwIS6tDAlNP9qJZTHRZLzWmBwKDnWt2hQLThWroJ",
-	"vaQdY86a7LpT7m1UdqyXCQFpAGIERthzXz7zU8Rg+wPwkmj6wERgua1N9+zqLnpMH5AwQcmnGdtvRLej",
-	"YnISt9PZWUJBBllAcXvIRPSNzSo+32QBQ8i4Sh40tJjxdZXwaFhRTt//ZiVKuDV9EbHZwAgjETKgNUIz",
-	"c+CP3dWr4IQePsrgShp36uAo9yCDlBnz1ncN5l2PTdcqP5liozMgQvH61tQdQHrbx5D/7fWpFcGCM2pk",
-	"wkEDSXlgD5g7lYaMFKjrNIb7x0rU5GqOexe4sbchsGSXQ7WK19BEBAXTsNBgVhnjSy6ksWyzEvmK/OUG",
-	"vVN2uk/abwRn3HfUd37YmKW3HyU2CYJvw1eipggM6knYIvIVmqKTxgVhDQnNTJi4XcHJutN3+q6OyySG",
-	"3x9I/egbCWJqhU1I4B1uMMmUvp2svtKaWRNE5XG3XbL3jjtH7pyleycdN23ngffwI0A/0Kg9MjPSwx+5",
-	"vosIzYl4nTT6JCJ5aHhy9WOI7ETWTyCzv26044GosQKI0JhrVescGH4a1dWsuvUyViQUQd0208a+aMO7",
-	"3D3M7r5DINbj5BIML70dMXf5EYdr8P6LQXed8PDCN4Kumpqyo57ussX0SSYLR4efNSkdjQvR00HTwCQi",
-	"jgjL5pDzNQRz/EJpxsk8bJvoQoIdKnDctGwxisNpAMcENKRmQd0PkUjdq+zq/IMr7GsEZCvoIk7WmjP7",
-	"qPoh/iSOQWrGQhwfTW2UihDiHAM794TM+UhqBxZ04Io1TBRWUGeYjsyjkYHk5OF66trEEKd6sYNHcMzx",
-	"p9RdQOYmrmjpPU6Twv02qRUwOglAhlDKzlJTo/2miV0RR82dqKooBhD8GJcFK4W885pG7g1F7l3jPqFg",
-	"3GaMPyCk99qvHQ+p0vYQ3JkkOwVhKcweMLQvCDXhwR6D6Oqy5rE0ztkAu9h7e+PNyOMejhKsBX2bc0M2",
-	"CidtWYVrwkcL0ktyuaq2t2snSmUzU0FZkq3FKnVbAFT+V7PiZak2qK3emjpf3aLD5MODI5qGKqdlQkYC",
-	"nEbjmSJs4w6gMq0jcaHVmjRXIZeTg0AGIVDxK9jE7ScicnCra8DYYNMN1coYJjMwVdu4PnKAY9lz6sFI",
-	"8pY3gUbZiJ2jv+FXlpW8MkQZ+9FzB9hBUnNuViAbQHxlGEbZMHoBMUjE3aUieTFvA70aGqs15FaRcDlU",
-	"+40qa4vouQpJLz5M4SvD1tzhT9z7D/egt7emjZAYI0q9aIoxzdmAtQ6S06a9xtHNvHGlrj1+FGzKihjQ",
-	"DhG7G3PvaGymovB9tLoLw/i8j/9dc950u59X+foLv4aFda+LfIEST0jrMU6mgOiNBjo66qTDyf7pRpJj",
-	"8y5O7nIljUIkx7w3WlzEdSx3T8WYC/7rSy8urA8LOE/z7xCOEY2xKKYLlwSOa5BxfjumLjT2jd1ThywN",
-	"HLKfeLdiuyfjDUduhXFC0QBrf3NN6AUdOv08/jngsI2LYi2MIbZZkmog5C2ZJB2J7RtC1lUJOKbRVlBo",
-	"UMjts9mCi7LH9ltQ0SaOoQz41z5dFXDHiMfuNK9bqrkqtszwTeYo6GbFraONTe7goREfdJBm4fStvKtj",
-	"MRUrr5PsKswOqw40LzuEOhS6gTjsRA1w4rjTV09yCbVYpF5vrmN2HhSRfDC0YVYhn9vAnDlooc5hxFJ2",
-	"wvEmmQs9RAOY/BFpe+PX9ndVbNNXN+DR7F/vXpPciDkPnp4LwyplLBQYJG/YP65/epOFY3DDri2XBdcF",
-	"+wXmbmLDnpxfMifhDeKwE6JViy6xLGq1ICplnpHE6kDIy3KcPq/5x1f04ZPumkfBtrWQYe406g0AWxQa",
-	"jAnuniU49uiG9k7RhdS3T7OxU30bOVMCVSPy9xgBRg6zK6PQAaKwdiL8urKJFFInc0oouzTd4y7iYIwI",
-	"F3XcxyC9POOYDXNUdLrUXLVZEsNpt63Px5+EEYM4PFjnAH9EMMsFmLgz+0my2VLcg7ytqwh0BrfpE5cD",
-	"kLPmolqLWnM96TtPhJ6MXfoDrnX0DoRlhSDDBNda3MMzVgbZUiz8x/vJ5S4gYqf+qba5Wvfgv+HCknih",
-	"a+ljIUalhwyRXOu6sglZ4m1URXqUMnNMnaW/kZ25Y3BrPYexFB4qSPDpgDQV+sfegFEfot04yaJxG7ys",
-	"U3ZuH+vo9seM41UGLd1SbSbzXxyUNacM60WBFFeNEat92E8yjAvFAyvKks1ByCXbaGEtJMIze8p2TGmW",
-	"1iQf24obJhXZSWhoFlIqnSpXlj5x23QMRvS1aSr6xCSGeD7CTs7Bjt1N5byM4gH610sv3Ywb69UdcXPS",
-	"K0aj68CnoHojtm1ZhluqrVZSQC6KXhZi14CczNbaY+LdefRx4BIG0ZWua0MWXkdDeakok3UitJv8l8E6",
-	"7t9kWSI+7CDS7P0QC9Y2iZaxWaeHg3ffRN8m/BBil0qsLMBGhTykNSteVSChyJDEVKCqMpHS4rXAGL1S",
-	"rFDjhgzPSyPY8MIJ7kTr0CbTD/Kelim2k1yaSJquEzJfOqAiUPxYvPQzVmt59ZvS9/Dxyh/w6s3zH1/s",
-	"RwJPnkNQRROb568qdr3vMIb4u2BPS5REmWAZS+boDEW1ELSczup91wYoDZiHuVWL6dIlN3fpaBfyS6Vi",
-	"yikQyrvJvOfMYDi/08EmerNanBsLEOiMOizOJhHBNo7SPnc3FtiW3uJDHaBT/Jtu7Bh4fFmruM2TSyVF",
-	"zktv2LeNmIPzMSwbE+fU6didbvmTaeFZnScUtcKgST8uEip7WxuYan2WTb2oCYOVLLfphGYTIhnwkVDI",
-	"g+OPzxr2w+bcAObJBM/MAXbgXjjewxONKg33QtUR+v493XCTVtJ7sD6xJ1/xRJmCSqul5okqJm1U4hSy",
-	"Nz3F3A29Xav7mOkdkwNCYCWisT/S9PyUwxzNJ8kHaDWWEHTSXGAL16wJe4tQvhjRzDzd7xD0mO87vLP2",
-	"dlsf+DAzoVMKqHmCg4jBHmFqyNAIu4on3I0mQh4xiy5aMcpJk5xVoI2SzA0h53f0SbRZbl88Vy0Z/TUS",
-	"DuLe0h1U9pC3p4FPpbQHhJYd5yVlM59NHnS7vNaazGANhn54bMBIMqesQfPahJoUBK0upDvvZzRitvMe",
-	"juFB6j6vE0SUuemlpdKAj3NKTysY5DkW0kAfd8iMImUao4/WIFNe6nS88aTaQOvzURvs5IDwRBRzV+3o",
-	"BiC18Y1x+Dfs9gjC/iH3Na4eHFDLBsfeFj727oQBhdPl6el7OTz04RAdnuKuSsAo24qbuDCuWkP0GCUI",
-	"9upxIzq3zFup3ZpKM8zKFuTOSOQvN/rmJEX399qz9AlZK+/86MNERWM94dy1y5dK3XkLPfCiZ6H3f7i7",
-	"/xB/6IfJiB6M/omk9Ajbh/j0sEn3FSGXccIei7gIhCagS08gbN5/Ky4SFLuFUpu3sVN3qfOGewcfIVnH",
-	"YW5NbtPxGVsPAdP0dViU+R5DpmWBKoksmMMR84xMICsyzfOtUxxJVZxu8UxopPwO2G816j1gPFZlzK6E",
-	"YUrmcIiH+zIWEmQP0kH7m/uZlzUx7ValjZSDjemu8WCR0eDwpjiqL0wYSoVy25jWdV0CK4G7S1KTLVFD",
-	"x0Fbcg+n8qqQu59b4V4OXb8PMjKUbbWG21DTOepxiJbceB2ts4FlmtCR4v1QWKWzF/bYNWSkYk+mlSHz",
-	"JnHvVPP1+tycYybIvs/wEb4GZpX7p6PVGb6mtTDGG1zoo6WS8O8qYnUtlvKVfO2DCvuYGkIN99Y/vItD",
-	"sI3I78+b1PamqTKkwrix0VVLZQ+rAemjLA6UxA4IqUplhE8rKdLWT90pDOArTvbF7RRQroeRFlQ/to0j",
-	"bAMLCZXcR03UoVNBKTQDsOxZXBfdWWOYcEDGL3cOW2vpfw3/NOTBatZsPMWDGMc7qTYysT5UMT8VOiPj",
-	"JOQQqhWnTulImEmlUH3kis8DCHuN3mJXXkrVYTvAhJR4h/H3FqZPbCyWRrk4wJrky4g9su5KqZZxQRVd",
-	"1E8uLzO8UQkbMJY04yPU7Y/XRHF7yRAGMZCREWg/nerIOXG78fPGZLzfa5VRIpwRy0SuS72OxUI6nFzz",
-	"ckLQUUOR6nX81PH4qm5Nsol2UCiL8XrnBxapeFShiYYp7MNRVBiObPh19w97kwgQ8ihj0jvZr772v3GM",
-	"egU72OLz9JPZ+M3h/I5bRa7BmCSWvQx3Mkn6bkx0h2ZnNuBIGd4OySOcpAgHEKT1Pjz/fq1vYqJN029p",
-	"Ql+kfsWVCYWnk/k075Fw3UPh7aRWMQcwp3w6GkaFsCnNbS5kkXBoNE2HHtwk6PfdVLcsmkJ1ehUzm5mV",
-	"2vTOM+Nl2anZTH/ta3cxaGjxsBrgP7cJ7o1KObpuTFz7GbRY+L5AsZxumNz5w9fqvPWy47SvrCBWJLnv",
-	"V0bBoeOJ3Y1OcDgYFy0nqTPhlGGmBLBNFET7KhylXY9HrhxzSNzKAACJOi+NQypW8GUESMewyQV4n8Am",
-	"97PK+bwueVRedlJNrP3GgmHYHloZDmAmCRmp5HJZ8+WhaqzJdWhl13xpR68PydgR1Z7bSbqGt0rh+BgA",
-	"I/WQ56MxJgcU9hoUB2V3QhZUmAvKIm7063NmvL+wpxZkXZh/iM1iIK+1sNtrd3e+eg6Y8KKwT1uu1J2A",
-	"tlMbhQfehmHtaSrxT/AFHz0pRIxA2gRcY3SGH7uytqKOakIuVJwJ//D+/VuWK2k1zxuq+A9cPNilztl7",
-	"sfYVwN69/I598803f8uoPyH+80aGjmzMe21YofJ6TcHWpTDWp6zOt4xLpir+ew2MBI/MR3L5ia5/eH72",
-	"9bd/dar5Cj7yoJmw5yG/G5OqhWGOVVLd6G5kmO+gcyP/9f7l2X9ldC5VsnzF3fFCmQjHsEzJzQoMA5Pz",
-	"Cgr2p5ubj2/eZOzmpv705rP7eXPz5/MbtKCKHCT57v3l/Pjq/Syb1br0QDZXFxeqAmmw9tG50ssL/6UL",
-	"J6K0ntYZQbZT/upq9gRNoBVIXonZ1eyb88vzb7w/FTEldAAhKwv+a0nyiHsGyFxfFWjTMLbr6x5Uxbr6",
-	"NU5P2iEX1MXx84dBz7+vLy9H+v3t9vl7bCxA46zf6zNKkOHdHoIO063m0iAJMedemA2ZHLEdNSC4CD0P",
-	"P5MKvUbi3podOvP2WvSE/AJK6otZJtyE4XbbNIbo5V5bDXz9ggbt3Gu0PehrbuwZfuPs1fdjTVgnt8rc",
-	"jxgWPlo6ypnBHfcxI9JdchDUjQfEutoFu0FX6M2M/anglvrhsNdK3f05YzczrYwF3ftQsqaU2xXqD36M",
-	"9PZJ/J5/Rf1Zu30jaXZyrfVHeX8bDqCMUfd5o1G6y/WZpObP5ApwExmwN7Mrn3tCGRbkIcjQZ3Ajkffb",
-	"lZBLxiVsHM15PHa+Fvdtvgs3SMpBn2FGIf37nL2DXEkJucUMHEdKeyhD2wzNKrq42uaxJgnRq5DHexgF",
-	"8t1/P2dfilbtrahHJp04RQkve75FjH0oVfmczSpvsOkD8jsN3MKrTj9eMDbkOR/liIOGVZ/7FNbqGj7v",
-	"APjJcQE8Ctxz9qoptbnihs0BZFvNiYlF21C5UsYIn0kT6Vsd24cfdoFj/DYOv72dh3HxCX9+Tj6Q/wm2",
-	"vdRTIu84bL80oA4lBm2javfMvRlpwBb5ffM+Dpzcd+52pCbdQaZVWdmab9nSUdU2uC+47PHxswawPnyi",
-	"sc17v3es4bUGn9a1wyM7doZDuPN/Bon4vxmNu1zWoR/jyPjT/e8ZJjc3A4Rhd1DZZ115EPvBYnIAW/O7",
-	"EZ4bSMskZeChasB/FBNu3Sq7OPCc1Mq2tPZxpHqS3jfYmJWaRftszRt0Yd/Msk4iR6qK9vnsUfRu5Oap",
-	"x1prVH0MTY2LHbTCa2XMv5tDPf5C/WHazDGfGyUZBhy0xTEd/d42Vc6dzOwjF6jwn12BZEqOP0pVNaay",
-	"419KtX2sJNhXzA/oQhVXsf9DBEVHff/tnMBdz1BisMrzho4o22YgEeaJe5C+W2DTkV5t9qFZ25g8JV82",
-	"zct3iFDKkUnFJ74y/s+Cb5/59+L+hNBKX0nwkX3CNJVLUuKNb5nZXnLPFRHzQkyUdXaEtveq4NvpG8Mm",
-	"nsff1ikZYXOjiWew1KI4FgfEHpZq0d66D9mlZpKGFWoj0cBBSGMYz7Uy5mQ8r+g3ko0i/XfkPva+nZSR",
-	"LI6gfUoWxYzg7RpzJ0fQspXxHo2bU3bwH4Gp3ba/CWTF/rkOw+bKro6Bta/5FouteCnb7MrhzIgCXRDu",
-	"Z0b9Aedb/HkyvKVYSu/yw1KNO2j7vVaV7zQ7CWObfq5pnN1h6PGZmmpD02faxZqn6cQRh+sNAUGB+Sjk",
-	"id8B45IRaNGV88jrG7e+NXdzCt3aTz5JmnoaLYOMMMaA3WMAl/bDOFbVzZhRvmuT2r1QITEVaERMaUKx",
-	"kgrqSx/qNAHtO+0QJkG26bx4iEgRWzgEX09btmkQ+VA55nlod5mrYsRqFNpCPtqls7OBn2S5TXXsatNX",
-	"UjvD2KOjWLPGNkbtHjA8LLURTJc/zUaek7nGrnyJb0cJuJAmc2+Cyy2jYvks5yZ5g7/39rY3/mz6Vv+/",
-	"aWdUsCWPIN6U5LbWvGRKF6ApOM+ezmrThJElieEPioJLjuh6b7KQJ7neQw/mYdjMYQ78+CyJesy0wakO",
-	"fIThsTAhtFDgFgNM0YnnMIAct41d79tLXybY7fSkggYC7jRiRmgw8YWtNu2a8bs8xlX+gLa60AaDKY2a",
-	"lY8XoqsThiqj8FIDL7Y+VADDl9jTy7+NyjCIJRef3I/PY1L8C1k093eIfPxbXSyhCO10MFD+eKLyOyiB",
-	"ozjX9i8JYdWPQ+UgK/ncocBzWww+hjI9Qk19HlCSlr7G3JxRwxeKExZt/KgqCoNQyhprb68rOmXptm0E",
-	"qGZoiruHKiwJBv//EIsPDcdGOfyRA7PI3dZO2ivI8pVp088H4Vjsn1BZTNtdKlWcTBLw/qGT+QmQmbxr",
-	"SnGdgp8MK194vtLDoa+PvVqKkzRda30FDfdUfWnrY2DTc3Pn2wUGxx77SYa2gdyR08BXFp5GUD6eYb8p",
-	"IVFmSOOCCYmVKTP+tS/xOkFD9kQnTX0PbOh0UrpA50rcqA/1ReAc4wp/8VIA5hU7aoCZ+44lniE/9LaF",
-	"jIWsMxQBQ5ZaFsagXbEVD33SCNbIWMDp6IXVwlcfOz6xeK+3LymbdZRX/oIhjk27MSr5MwdWaKyiMsIz",
-	"mw8OYpxHxuEpBFDlFuIxq43QMheS42YjUaxfLiDG3Rel2UZez6suNm882m+0CvGdwhL+bnxXVLpJXhzH",
-	"cQRlSTMHBMnVGqg4c08abwuMb8GeszeKgl+FcW/KqePjRDM8xVEJMO0G+iOJT92cp1ERKsDkePITJWcm",
-	"o5qi4eynIYA+zS561S8+ViUXcgoRex/sdVFilY1Qq6yphERpJ1+Wep0ItRBykqKIYoH4PF9RKaImwNZq",
-	"AUWPfBh+PJfzZqUca+FbCpvwMoAnZhRciUREAlD3FPgojol0FLh/1uTBJylL23HqyNa6h7Rdiyfid9o+",
-	"7b4B/KifB3+kTmS36E2PLuqb1PgKmFyUzPEGgy+u16mVPqRsBWqBZFldTWjY5y2Kqa5PCd2hRlXwkfH7",
-	"MVlzo7RdMUstcL3QqBySr/u8rYt2F5/cj8/7vMWdm59ibvpeSTie45VoAt/w7QOentvz/njuwflOYA7t",
-	"94z7wgJc9+GmsfIoqmtR+AtD7qaB8igcg3MakPLJEx71x5HywWpI/85TWsgYTn9pmuql66PlHiJJ8HWA",
-	"1QJl8Pk2UMRj3PM1yALb7BVwVlehmaFVlFWOrQTp2WKcYYb9oPZL3T6TbQIv/AJCdjZivvUhCqFjaEo6",
-	"870/x3zCJxW4Oh1XR0V5D/ejMSMnug240Xgmqt/ARejRGifUAO3lHyce2a60qpeJKtd+uwG3w8HcHqOV",
-	"fMbD9Po9dfy6DwtyPiHH/ZHru4AOrDls96qQoI8/0bc05N9IValP3HFzuengR5XcHLAwX5vmJvFmxMT+",
-	"1pfcP5HD1kPty3psO4smYH48uYSmo6D40MyMSqyWgny50ssqCHxsX1OqzZBN0W1dfMKfoymX7YWdiMKf",
-	"DnoHS9q4lV0ltw+sC+xMeLhI1518/I1g78ET4iv1NkyIXBjDodQdCgXsOQvSL7cs51Iq68v25isofFCA",
-	"rzueUXtWHyRwFOKCPbFtQHsSwZ5LswFtqNNgs9sVN020Sfrq1qGfW6sp9kHwL2lFSVlLvHt0xzXxy96W",
-	"4+2xwrBOc/k29FNY7zANtVWY5Xcg0dnl86Mc/+1f/kull2B/9P3xvxzDvObbULA52PZa0kItr8LRqc45",
-	"l1ssyEwKeukvSdhO6fMTPb0q9E59zMuLCWZveX5S1vR2Mlu6/IOxpWuwbKU2TC1s59EI09YbCM4Th/8h",
-	"i1BYhoUuSUCzthw+3OAnvPjkfxtlUqEz4gmhGZZI+tN9MbwvxKr8dt74kuUfRkE3Iai8003oD+79GbZZ",
-	"+tIZ0EhKFxDc3T7MgvzfTvGmgpD4D8cYaqxpI6QPsqXA2odYCccQohM7M4IBYdSkwInQdOQowfR/LPxq",
-	"u5yM4lYD9oTX75FVU5rp3TvHX/eQyDa26bSQ2RNydDwSGQmm1L0IrmPHUxqxlGdCnpVCeg1gRIrv9JA4",
-	"oSzfWSWdNHh3HLsKejLcdL63kVhKg/rmXKuNAc2EzHxrmi6idmzgKUP2990ap6eQv3rFn7+wHJaMO/ml",
-	"F0/i+EInzoSSd03rXafQgm7bhcff6T/qYgn92nu91vVocu8l53eCUXBDE0zi94N6xlEKhUWPt56JnbSA",
-	"Rq+8cvRW2kJG2CmXkh7aEDZK7Q9dBRAihcLqM/Y48educG2hswNfEzFIdgP49ornpuh/p8TuKYHbrpIg",
-	"Rxulj5eOgpP5K2iQlJTujRbWaSQb0c1O8bVnu6Iaxc1Q7yhKMEfgroCX1AgkBdEfaMQJoelXSEAy9D/S",
-	"tfQYEQrmzq5+/bATY2aHfZPwe+wNQIE6PhbGPafFOhN9ChVzf/3g5K+mAO+vH5yURSEHxI6psOuFkz3/",
-	"TwAAAP//",
+	"7H1rkxu3teBfQXG3ykml5yHHzt6MPuna0rUSWVZpFLu2PKopsPuQhKcJtAH0cLgq/fctnAP0i0CzOUMq",
+	"ye79NA+CeBwcnPfj0yxX60pJkNbMrj7NVsAL0Pjryw986X4WYHItKiuUnF3N3vI1GGZXwO5BG6EkUwv8",
+	"s4CFkMKNOp9lM5OvYM3d1+22gtnVzFgt5HL2+fPnbFZxzddg/Trf1doovbvShxWwm5mEB3szC4tUfAls",
+	"Dgulwa0i3Ljfa9DbWTaTfO0Wymm67hbW/OENyKVdza6+uby8vMyGm8pmD2dLdeb+e2buRHWmcBO8PKuU",
+	"kBb07GrBSwOfs9nrxY/c5qv4dh3IwlYDeOyKW7bhhkEhLBTPGZfKrkAzJYHNt0yqDROGcclAa6XZN8++",
+	"bo5Gt9Ge7fXijFbPZhp+r4WGYnZldQ1jAM9mr2VV27c4xSeauOJ21U4r3OcHzvlGrIXdhcKPylgG0moB",
+	"huHp6dJSt1XiNN2lCljwurSzq2fuotb8QazrNf7l/hTS/9ncobufJeiDLvFdyXMYAUjlPj8QIO8hB1HZ",
+	"t/V6Djoxr6YxozMvlF5zSwf7yzez8TO7dety7Ci6Lg87yWc32FRKGsDn+YqLstY4fa6kBYm3zquqFDl3",
+	"AL6otJqXsP7Tb8ahwKfO3P9Tw2J2NfsfFy2RuaBPzcU7+hat2EeiX/DJgLRso5Vcsj+8f/Ud++s33/6v",
+	"P57jkf0USDxWXC7BvLz3+6q0qkBbQXtfiJJ+2cWVhdAmgr8vLFs7FH52eYkoa2Ft9p3kjVq+lFZv3bR+",
+	"Ia41x7/paUURpr2SX5sXSBsOu/vYzKfmv0Fu3YTfqdqT6v5R59tbDdzfAC8KQbj/rg+PIW7twmVnwfn2",
+	"1lhu4djz5uoeNF8+dd7+9b18qCC3UDAEpCOvjgDh/j1dFpqZUtnzWWRLDbr0J31Fc0GpNjgdXtZXhi1U",
+	"WYB2M03Y5wrKIjX1RtgV42ylyuKA2W7nPL+bCKUSFvZWESZOGC6B69RmkZ+5AeWWrR0zYpxV3FrQcuLm",
+	"K5HfQTFpK4NnEp6Hn6Fzri5IOjibdd6FvwN/uvjbalGy/7pyVdZrGcGNd6CFKkzGlCZUg1zJgi21qqvn",
+	"yOJhXdkts/Bg2WYFGtwwDY7lSxDu9x6d2RFMhgQlb97/MR/jQqt1dHmtNjjpJEIY4PdebWJbtyq6RC2R",
+	"3UZexzu8Zv+WEe8WvCyZkEyq4StOoow7Ga6dNbfoj9UAs7OHMbRwx9rBjDUEfr9zMLdDExMUlQE6DtfA",
+	"pLLMiHVVbt1BSygcKrl/FjVMZkHXpbIxkOMriOzhJwlsoTQDnq8YgeWgta7xde0sOIC9h02zjQCSKJC9",
+	"jDHgamBEAXFh2xMdgiQ+p5YmQdFBjfZGEgT+B7Vhay63HtOEZRtVlwWz/M5R+4lk7U7IIooHpZAQF0JQ",
+	"VIseDgWAoErgtqIH8jDYAyDFeFE895RILJh0dCnnkg4YVvAn3UVjvjX7JRg8vR/c7isLN+ihkAXplG4i",
+	"hgjfN3pkkBAT1DgO0jSw12CMJ+7jR/E79au0Xxzf7Qd4iEigrVa8e0f/+8WPb54zYQ2jp4VqoGUXvBIX",
+	"988u2q+e0efnTsB2V9TRZ51aFNNoB0fqbCN+ilLcO70sIlba6aKYWIKx0ScQ3gZIp8gQI3dz8HnZhWv7",
+	"Bek1miRDmrAfZLep51WCk+DqsnTPZNXwb9wRCWTtxUSeRRz7cdcNdyHYNXCJAl4sFqBB5vDG420f/EYs",
+	"I4jzJ6ZkuXV80G255BZ0xs56/3S0UJBsEWDOZtnsT7NsdhYFuPXoO35O3I8fPH6eiIoShIwp8qqQMF3u",
+	"GEAxKXocLG52ZAfaUfTMqp7b2MuJ4m+u5ELoNXRZxVypErh0Hy9VinyteFJ/8Gyi5Maywj/l8yhcjZA5",
+	"9EBRcAtnViDe7rt7iUYR3CLtp3ucGGheup1co0gcYbv+AzYHuwGQzG4UK5W6Mxm7PH/mXuRaaXjOLh1h",
+	"3DguTxK2vhc5oEnNWK6dtufea49LF6qeI4Vp7Ef/8ZdvegaklmRKsti47T7ktYExGW9gLCBD6FKLgkm0",
+	"iwob2OxQ1lcSotxVKlKtOzT967iJskJVY/8bbaQu/4XoxTxUJZc88KWh1UQWQi6nv79X9IXYwwsSzi4d",
+	"b4wVux/VZZz2G4AINfxlBWhPbeUYQ3DvwLvzwgxIC/4V7K4QLB2jAnAQfo2FajqUri1UMRDdgy5Ebvd9",
+	"/Wc/bHjdXqBC2LSTNQDuHDhsOGtvOIYbr6B4X0fQYoS9J4xprSDrDZ+OUnGma4kvVtWWcTbXwO8mitiO",
+	"wj2GkPuth436iaKHF95O0z/7UH5BBpgF0pEhFXXbcHT0AHFmsE0vPuBi8c2VMdsEr2ytYdQmkDIrdG1f",
+	"x3v0K0UwHPv6D27M52wmigNEgjiKOXrxlWFuQBB/+s6o2GTGxiwOL4PnwuHpisvibM0LYG64N3zxNTBh",
+	"p9uGaaEIkNaqEAsxsIONcOPWKje23ls3JqlZvtJqTS6ZkucOZlr1jCgx8jzg2SQg56oIBlVGQ+OzpCl5",
+	"S4QjF4ozurvcKF3ENV8j/k/k2//pRO6JxOQwWv9EKi2KVvfFrXcQYB/VHqfWooR3UZtlg58Tn3MZlZzl",
+	"JL2Alkjt74MWvIwxFJOy/HVMzWSKkU40lEvQbA6MzL+T32DqaAtPTqd8N6id/W2+V5uOuYgXxWTUO4bg",
+	"YJXl5fRpPrjhe212XjMPkoJXZf1SWefO4pdNPCFisSkgoQ4NTDndj2o51WGx1JwWCAx6rtUdCkQbrqWb",
+	"0EvaMeasya475d5GZcd6mRCQBiBGYIQ99+UzP0UMtj8AL4mmD0wEltvadM+u7qLH9AEJE5R8mrH9RnQ7",
+	"KiYncTudnSUUZJAFFLeHTETf2Kzi800WMISMq+RBQ4sZX1cJj4YV5fT9b1aihFvTFxGbDYwwEiEDWiM0",
+	"Mwf+2F29Dk7o4aMMrqRxpw6Ocg8ySJkxb33XYN712HSt8pMpNjoDIhSvb03dAaS3fQz5316fWhEsOKNG",
+	"Jhw0kJQH9oC5U2nISIG6TmO4f6pETa7muHeBG3sbAkt2OVSreA1NRFAwDQsNZpUxvuRCGss2K5GvyF9u",
+	"0Dtlp/uk/UZwxn1Hfe+HjVl6+1FikyD4LnwlaorAoJ6ELSJfoSk6aVwQ1pDQzISJ2xWcrDt9p+/ruExi",
+	"+P2B1I++kSCmVtiEBN7hBpNM6dvJ6iutmTVBVB532yV777hz5M5ZunfScdN2HngPPwL0A43aIzMjPfyR",
+	"67uI0JyI10mjTyKSh4YnVz+GyE5k/QQy+5tGOx6IGiuACI25VrXOgeGnUV3NqlsvY0VCEdRtM23siza8",
+	"y93D7O47BGI9TS7B8NLbEXOXH3G4Bu+/GHTXCQ8vfCPoqqkpO+rpLltMn2SycHT4WZPS0bgQPR00DUwi",
+	"4oiwbA45X0Mwxy+UZpzMw7aJLiTYoQLHTcsWozicBnBMQENqFtT9EInUvcquzj+4wr5GQLaCLuJkrTmz",
+	"j6of40/iGKRmLMTxydRGqQghzjGwc0/InI+kdmBBB65Yw0RhBXWG6cg8GhlITh6up65NDHGqFzt4BMcc",
+	"f0rdBWRu4oqW3uM0Kdxvk1oBo5MAZAil7Cw1NdpvmtgVcdTciaqKYgDBj3FZsFLIO69p5N5Q5N417hMK",
+	"xm3G+CNCeq/92vGQKm0PwZ1JslMQlsLsAUP7glATHuwxiK4uax5L45wNsIu9t7fejDzu4SjBWtC3OTdk",
+	"o3DSllW4JjxYkF6Sy1W1vV07USqbmQrKkmwtVqnbAqDyv5oVL0u1QW311tT56hYdJh8fHdE0VDktEzIS",
+	"4DQazxRhG3cAlWkdiQut1qS5CrmcHAQyCIGKX8Embj8RkYNbXQPGBptuqFbGMJmBqdrG9ZEDHMueUw9G",
+	"kre8CTTKRuwc/Q2/tqzklSHK2I+eO8AOkppzswLZAOIrwzDKhtELiEEi7i4VyYt5F+jV0FitIbeKhMuh",
+	"2m9UWVtEz1VIevFhCl8ZtuYOf+Lef7gHvb01bYTEGFHqRVOMac4GrHWQnDbtNY5u5o0rde3xo2BTVsSA",
+	"dojY3Zh7R2MzFYXvo9VdGMbnffzvmvOm2/28ytdf+A0srHtd5AuUeEJaj3EyBURvNNDRUScdTvZ3N5Ic",
+	"m3dxcpcraRQiOea90eIirmO5eyrGXPBfX3pxYX1YwHmaf4dwjGiMRTFduCRwXIOM89sxdaGxb+yeOmRp",
+	"4JD9xLsV2z0ZbzhyK4wTigZY+5trQi/o0Onn8fcBh21cFGthDLHNklQDIW/JJOlIbN8Qsq5KwDGNtoJC",
+	"g0Jun802XFiaasFF2RMAWqDRdo6hFvh3P10pcAeKR/E071yquSq2zPBN5mjpZsWto5JNFuGhsR90kGbh",
+	"9P28r2PRFSuvneyqzg6/DjQ0O9Q6FLqBTOzED3DivdNXT/ILtVik3nGuYxYfFJZ8WLRhViHH28CcOWih",
+	"9mHEUnYC8yYZDj1EA5j8EWl749f2n6rYpq9uwK3ZP96/IQkSsx88ZReGVcpYKDBc3rC/Xf/0NgvH4IZd",
+	"Wy4Lrgv2C8zdxIY9O79kTtYbRGQnhKwWXWL51GpB9Mo8J9nVgZCX5TilXvOH1/Ths+6aR8G2tZBh7jTq",
+	"DQBbFBqMCY6fJThG6Yb2TtGF1LffZGOn+jZypgSqRiTxMVKMvGZXWqEDRGHthPl1ZRPJpE76lFB2qbvH",
+	"XcTBGBEu6ri3QXrJxrEd5qjodPm5avMlhtNuW++PPwkjBnF42M4BnolgoAswcWf2k2SzpbgHeVtXEegM",
+	"btOnMAcgZ81Ftba15nrSd54IQhm79Edc6+gdCMsKQSYKrrW4h+esDFKmWPiP95PLXUDETv1TbXMVU6Ve",
+	"mDshlxhTTdKCN45WoI2ibCFpNv3cgVau0LX08RRxCYTj7K0AkuE70bqubEIceRfVt56kGR1TAepvZGfu",
+	"GOhbN2QsH4iqG3w6IOeF/rE3+tTHezcet2gQCC/rlNHcB066/THj2J1BzJBqM5mF46CsOWVYLwqkuJ6N",
+	"D8PHECVjwlDCsKIs2RwcAm+0sBYSsZ49zT2mgUtrku91xQ2TiowuNDQL+ZlOLyxLnwVuOtYn+to0fX9i",
+	"RkQ8uWEngWHHiKdyXkbxAJ31pReQxi3/6o4EAlJSRkP1wOezeou4bbmOW6otfVJALopeSmPXGp1M/dpj",
+	"L9559HHgEgbRla5rQ+ZiR4Z5qSgtdiK0m2SawTru32SmIlbuINLs/RBz2DaJlrFZp8eWd99E38D8GGKX",
+	"ytIswEblRKQ1K15VIKHIkMRUoKoykR/jFckYvVKsUONWEc+OI9jw0sn+ROvQwNOPGJ+WdraTqZrIwK4T",
+	"YmM6OiNQ/Fjw9XNWa3n1m9L38HDlD3j19sWPL/cjgSfPIUKjCfTzVxW73vcYkPxdMM4l6qtMMLMlE36G",
+	"0l6IgE6nCL9vo50GzMPcqsV0AZWbu3ToDDm5UgHqFFXlfW7eDWcwN8CpcRNdYy3OjUUbdEYdFrSTCIcb",
+	"R2mfCByLkktv8bHe1CnOUjd2DDy+RlbcgMqlkiLnpfcS2EbMwfkY1qCJc+p0IFC3lsq0WK/OE4oactA/",
+	"EBcJlb2tDUw1Zcum+NSEwUqW23R2tAlhEfhISEVw/PF5w37YnBvApJvg5jnAqNyL7Xt81lKl4V6oOkLf",
+	"v6cbbnJUeg/WZwnlK56oeVBptdQ8URKlDXGcQvam56u7obdrdR+z42OmQYjSRDT2R5qe7HKY1/okyQWt",
+	"xhIiWJoLbOGaNTF0EcoXI5qZp/sdgh5zpId31t5u61Afpjl06go1T3AQftgjTA0ZGmFX8ey90azKI6bk",
+	"RctPOWmyUfzdEPKkR59EmzL3xRPfkqFkI7El7i3dQWUPeXsa+FRKe0Cc2nFeUjbzqelBt8trrcmS1mDo",
+	"x6dGnyQT1Bo0r00ocEHQ6kK6835Gw2877+EYTqju8zpBeJqbXlqqM/g0D/e06kOeYyEN9EGMzChSpjGU",
+	"aQ0y5fJOBy9PKjS0Ph81406OLk+ERHfVjm40UxssGYd/w26PIOwfcl/j6sEBhXFw7G3hA/lOGJ04XZ6e",
+	"vpfD4ygO0eEpiKsEDNmtuIkL46q1ZY9RgmDyHrfDc8u8udqtqTTDFG9BHpFEMnSjb05SdH+vPUufkALz",
+	"3o8+TFQ01hPOXQN9qZS3wDsC3TPV+z/c3X+MP/TDZEQPRv9EUnqE7UN8egym+4qQyzhhj4VvBEIT0KUn",
+	"EDbvvxUXCYrdqqvN29gp4tR5w72Dj5Cs4zC3JlHq+Iyth4C79DXPoUq921Zq5PiMlgqDNby7P60IOpz8",
+	"CRVPqkM8PFRD1Idlpe8x6FsWqAfJgjnENM/J7rIifwDfOm2V9NPpZtaEGszvgP1Wo7IFxqNyxuxKGKZk",
+	"Dod45i9jQU32IMW3v7mfeVmTpNDq0ZGCtjGFOR7kMhre3pR39aUVQ7FThwXenq/rElgJ3F2Smmz+Gnor",
+	"2qKBOJXXv9z93Ar3XOn6fZiUoXyxNdyGqtRRN0e0aMibaKUQLDSF3hvv/MI6o73Aza71JBUzM62QmrfD",
+	"e0+erzjo5hyze/YdlU9wcDCr3D/dY8zwNa2FMd7KQx8tlYR/Vhmua7GUr+UbHxbZx9QQLLm3guNdHIJt",
+	"TkF/3qSKOU1/Ir3JjY2uWip7WBVLHx1yoPh3QChYKqd9WlGUtgLsTmkDXzOzL+OngHI9jBChCrhtJGQb",
+	"Gkmo5D5q4iad3kshJYCF2+IK8M4aw5QJsri5c9haS/9r+Kcht1mzZuOeHkRp3km1kYn1oYo5x9ADGich",
+	"h1CtOHVKR/BMKubqI258JkPYa/QWu0JaqpLcAXarxDuMv7cwfWJjsUTQxQEmLF8I7YmVY0q1jEvH6Bd/",
+	"dnmZ4Y1K2ICxpI4fofNAvKqL20uGMIiBjCxP++lUR86JG6tfNHbq/a6yjFL5jFgmsnXqdSyG0+HkmpcT",
+	"gqUailSv46eOx4V1q6pNNL5CWYxXbD+wzMaTSmU0TGEfjqKWcmRrs7t/2JsGgZBHGZPeyX6duf+NY1Rc",
+	"2MEWX2kgWU+gOZzfcas9NhiTxLJX4U4mSd+NXfDQ/NIGHClr3yGZkJO07wCCtLKJ50+rmoeZ8vKmY9SE",
+	"zk79mjETSmcnM4I+IOG6h8IbZ61iDmBO+XQ0jEp5U6LeXMgi4UVp2iY9us3R77vJelk0Cez0KmY2Myu1",
+	"6Z1nxsuyEzlKf+1r2DFoyfG4KuY/tyn6jUo5um5MXPsZtFj4zkaxrHSY3LvEVxu99bLjtK+sIFbmue/M",
+	"RsGh4/7dDYlwOBgXLSepM+GUYaYEsE0URPtqNKX9nUeufXNIsMwAAIlKNY0XLFayZgRIxzAEBnifwBD4",
+	"s8r5vC55VF52Uk2sgciCYawgWhkOYCYJGankclnz5aFqrMl1aMbXfGlHrw/p5BHVnttJuoa3SuH4GAAj",
+	"FZ3no4EtB5QmG5Q3ZXdCFlRaDMoibvTrc2a8v7CnFmRdmH+MzWIgr7Ww22t3d77+D5jworDTXK7UnYC2",
+	"1xzFJN6GYe1pKvF38CUrPSlEjEDaBFxjSIgfu7K2op5wQi5UnAn/8OHDO5YraTXPG6r4N1w82KXO2Qex",
+	"9jXM3r/6jv35z3/+a0YdFvGfNzL0lGPeVcQKlddrivAuhbE+6Xa+ZVwyVfHfa2AkeGQ+fMxPdP3Di7Ov",
+	"v/2LU81X8MCDZsJehAx1TAsXhjlWSTbybjia7wF0I//x4dXZf2R0LlWyfMXd8UKhC8ewTMnNCgwDk/MK",
+	"CvaHm5uHt28zdnNTf3r72f28ufnj+Q1aUEUOkgIG/OX8+PrDLJvVuvRANlcXF6oCabB607nSywv/pQsn",
+	"orTu3RlBtlPA62r2DE2gFUheidnV7M/nl+d/9k5cxJTQw4SsLPivJckj7hkgc31doE3D2K6DfVDX6+rX",
+	"OD1ph1xQH8rPHwddC7++vBzpWLjbqfCpAQhNhMBeR1WCDO92QXSYbjWXBkmIOffCbEgfie2oAcFF6Nr4",
+	"mVToNRL31uzQmbfXZCgkNVAyYswy4SYMt9vmTkQv99pq4OuXNGjnXqMNTt9wY8/wG2evvx9rIzu52ed+",
+	"xLDwYOkoZwZ33MeMSH/MQSQ5HhArgxfsBv2vNzP2h4Jb6ujD3ih198eM3cy0MhZ070PJmmJ0V6g/+DHS",
+	"2yfxe/4V9Wftdr6k2cmf1x/lnXw4gDJd3eeNRuku12fAmj+SK8BNZMDezK58wguldZCHIEOfwY1E3m9X",
+	"Qi4Zl7BxNOfp2PlG3LdJNtwgKQd9hpmQ9O9z9h5yJSXkmLeGpLSHMrTN0G6ji6tt/m2SEL0O+ceHUSDf",
+	"v/hz9qVo1d6agGTSiVOU8LLnW8TYx1KVz9ms8gabPiC/08AtvO50FAZjQ372UY44aLn1uU9hra7h8w6A",
+	"nx0XwKPAPWevm2KhK27YHEC29aiYWLQtoStljPDpO5HO27F9+GEXOMZv4/Db23kYF5/w5+fkA/kvsO2l",
+	"nhJ5x2H7pQF1KDFoW227Z+7NSAO2yO+b93Hg5L73uCM16R44rcrK1nzLlo6qthGFwWWPj581gPXhE41t",
+	"3vu9Yy27Nfhcsh0e2bEzHMKd/zVIxP/LaNzlsg79GEfGn+7gzzCjuhkgDLuDyj7vyoPY0RYzEtia343w",
+	"3EBaJikDj1UD/qWYcOtW2cWBF6RWtsXBjyPVk/S+wday1O7ap4jeoAv7ZpZ1skdSdcDPZ0+idyM3T13i",
+	"WqPqU2hqXOygFd4oY/7ZHOrpF+oP06ar+YQsyTDgoC3v6ej3tqnT7mRmH7lApQvtCiRTcvxRqqoxlR3/",
+	"UqrtUyXBvmJ+QB+tuIr9LyIoOur7T+cE7nqGEoNVnjd0RNk27YkwT9yD9P0Om576arMPzdrW6in5smm/",
+	"vkOEUo5MqnjxlfF/Fnz73L8X9yc8VJBbKLANO0X2CdNUXEmJN77pZ3vJPVdEzAsxUdbZEdo+qIJvp28M",
+	"25Aef1unZITNjSaewVKL4lgcELtwqkV76z5kl9phGlaojUQDByGNYTzXypiT8byi3wo3ivTfkfvY+3ZS",
+	"RrI4gvYpWRQzgrdrzJ0cQctWxnsybk7Zwb8EpnYbFyeQFTsAOwybK7s6Bta+4Vus8OKlbLMrhzMjCnRB",
+	"uJ8ZdTicb/HnyfCWYim9yw+LTe6g7fdaVb5X7iSMbTrSpnF2h6HHZ2pKHE2faRdrvklnqzhcbwgICsxH",
+	"IU/8DhiXjECLrpwnXt+49a25m1Po1n7ySdLUN9FCzghjDNg9BnBpP4xjXeCMGeX7TqndCxUS849GxJQm",
+	"FCupoL7yoU4T0L7T0GESZJvekYeIFLGFQ/D1tGWbFpePlWNehIaduSpGrEahseWTXTo7G/hJlttUz7E2",
+	"fSW1M4w9Ooo1a2xj1LACw8NSG8Ec/dNs5AWZa+zKFyl3lIALaTL3JrjcMir3z3Jukjf4e29ve+PPpm/1",
+	"v007o4IteQTxpiS3teYlU7oATcF59nRWmyaMLEkMf1AUXHJE13uT+jzJ9R66SA/DZg5z4MdnSdSRpg1O",
+	"deAjDI+FCaEJBLcYYIpOPIcB5Lht7HrfXvryxm6nJxU0EHCnETNCi4wvbLVp14zf5TGu8ge01YVGHkxp",
+	"1Kx8vBBdnTBUjoWXGnix9aECGL7Evrn866gMg1hy8cn9+Dwmxb+URXN/h8jHv9XFEorQEAgD5Y8nKr+H",
+	"EjiKc20HlhBW/TRUDrKSzx0KPLfF4GMo0yPU1OcBJWnpG8zNGTV8oThh0caPqqIwCKWssfb2+rpTlm7b",
+	"CIEKlaa4eyj9kmDw/x+x+NAybZTDHzkwi9xt7aS9KjBfmTb9fBCOxf4OlcW03aVSxckkAe8fOpmfAJnJ",
+	"+6b+1yn4ybDchucrPRz6+tirpThJ03c3VOBWmvnC2sfAphfmztf0Do499pMMjQ+5I6eBryw8jaB8PMN+",
+	"U0KizJDGBRMSK1Nm/GtfV3aChuyJTpr6HtiS6qR0gc6VuFEf6ovAOcYV/uKlAMwrdtQAM/cdSzxDfuht",
+	"CxkLWWcoAoYstSyMQbtiKx76pBGskbGA09ELq4UveXZ8YvFBb19RNusor/wFQxybhmlUZ2gOrNBYumWE",
+	"ZzYfHMQ4j4zDUwigyi3EY1YboWUuJMfNRqJYv1xAjLsvSrONvJ7XXWzeeLTfaBXiO4Ul/N34vq50k7w4",
+	"juMIypJmDgiSqzVQReieNN5WNd+CPWdvFQW/CuPelFPHx4lmeIqjEmDaDfTvJD51c55GRagAk+PJT5Sc",
+	"mYxqioazn4YA+jS76FW/fKhKLuQUIvYh2OuixCoboVZZUwmJ0k6+LPU6EWoh5CRFEcUC8Xm+olJETYCt",
+	"1QKKHvkw/Hgu581KOdbCtxQ24WUAT8wouBKJiASgri/wII6JdBS4f9bkwScpS9sp68jWuse0i4sn4nfa",
+	"Ve2+Afyonwd/pA5qt+hNjy7qm+v4sptclMzxBoMvrtdrlj6kbAVq3WRZXU1oOegtiqluVQndoUZV8Inx",
+	"+zFZc6O0XTFLTXy90Kgckq/7vK2Ldhef3I/P+7zFnZufYm76Xkk4nuOVaALf8O0jnp7b8/547sH5TmAO",
+	"7fe6+8ICXPfhprHyKKprUfgLQ+6mgfIoHINzGpDyyRMe9ceR8tFqSP/OU1rIGE5/aZrqpeuj5R4iSfDF",
+	"h9UCZfD5NlDEY9zzNcgC2wMWcFZXoQmjVZRVji0Q6dlinGGGTaj2S90+k20CL/wCQnY2Yr71IQqh02lK",
+	"OvM9S8d8wicVuDqdYkdFeQ/3ozEjJ7oNuNF4JqrfwEXoLRsn1ADt5R8nHtmutKqXidLafrsBt8PB3B6j",
+	"lXzGw/T6jXz8uo8Lcj4hx/2R67uADqw5bPeqkKCPP9F3NOSfSFWpOd1xc7np4EeV3BywMF+b5ibxZsTE",
+	"/s7X+T+Rw9ZD7ct6bDuLJmB+PLmEpqOg+NBBjUqsloJ8udLLKgh87JlTqs2QTdFtXXzCn6Mpl+2FnYjC",
+	"nw56B0vauJVdJbcPrAtsh3i4SNedfPyNYMPDE+IrNVRMiFwYw6HUHQoF7AUL0i+3LOdSKuvL9uYrKHxQ",
+	"gC92nlFbWR8kcBTigr28bUB7EsFeYGtYQ+0Nm92uuGmiTdJXtw5N5FpNsQ+Cf0grSspa4t2jO66JX/a2",
+	"HG+PFYZ12uO3oZ/CeodpqK3CLL8Dic4unx/l+G//8l8pvQT7o+/w/+UY5jXfhoLNwbbXkhbqsxWOTnXO",
+	"udxiQWZS0Et/ScJ2Sp+f6OlVoWHrU15eTDB7x/OTsqZ3k9nS5b8ZW7oGy1Zqw9TCdh6NMG29geA8cfgf",
+	"sgiFZVjokgQ0a8vhww1+wotP/rdRJhXaMZ4QmmGJpD/dF8P7QqzKb+etL1n+cRR0E4LKOy2M/s29P8Pe",
+	"Tl86AxpJ6QKCu9uHWZD/2yneVBAS/+EYQ401bYT0QbYUWPsYK+EYQnRiZ0YwIIyaFDgROp0cJZj+3wu/",
+	"2tYqo7jVgD3h9Xti1ZRmevfO8dc9JLKNbTotZPaEHB2PREaCKXUvguvY8ZQRkF9wFEcjQsmX2V1CniEh",
+	"+enxbH0LxlLd0oD+5f5X03lH1ZbcnK2q4Ojbc6Y09l/qeKRa82HfokFrPM6q9KVRmWj9UoFhSmYh2lWF",
+	"QDffo+koyj/eZxtO5wV2c2eaPkjn7IPyTZCw7loYicZzs5seb8RSngl5Vgrp1dkRlbTTEOWEimlnlXQG",
+	"7N1xjITolnPT+bsSS2nw6uZabQxoJtyNYp+lLtQ6Dp2UV+b7bsHeUygTvUrmX/hhJIOofukFRzkhpxM0",
+	"RZnopg0VoTiZbg+Rp9/p3+piCf1Ckk1CCiqp822vy34vsgo3NMG/cz8ozh1lt1jBe+slspNWg+nVCo/e",
+	"SluVC3tNUwZPG49JdSpCiwyESKGwlJI9TjKFG1xb6OzAF/gMasoAvr1K0ClhplMv+pTAbVdJkKON0sfL",
+	"rcLJ/BU0SEoWpI0W1qnXjse2d+cLKXf1DgoCo0ZoVC0BgbsCXlJXmxREf6ARJ4SmXyEBydDMS9fSY0So",
+	"/jy7+vXjTsCkHTYBw++xtwAFGqywyvM5LdaZ6FMo//zrR6dMNNWkf/3oJCmKnyHpjaoUXzhF6v8GAAD/",
+	"/w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

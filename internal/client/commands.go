@@ -33,6 +33,7 @@ func Commands() []Command {
 		{"notice-rule", ruleVerbs, "Say what is worth telling, and to whom by mail or web hook.", "jorvex notice-rule set gaps -kinds missing,late -inputs daily-loadings", noticeRule},
 		{"confirm", "INPUT", "Confirm that the files in doubt are gone.", "jorvex confirm daily-loadings", confirm},
 		{"refresh", "INPUT", "Read the picked files, deliver, and print the receipt's number.", "jorvex refresh daily-loadings", refresh},
+		{"answer", "REFRESH go | stop", "Answer a refresh that waits for somebody to decide.", "jorvex answer 7 go", answer},
 		{"refreshes", "[INPUT]", "List refreshes, the newest first.", "jorvex refreshes daily-loadings", refreshes},
 		{"receipt", "NUMBER", "Show a receipt: what was delivered and which files fed it.", "jorvex receipt 1 -files", receiptCommand},
 		{"verify", "", "Recompute the chain of all receipts.", "jorvex verify", verify},

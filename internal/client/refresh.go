@@ -39,11 +39,51 @@ func refresh(ctx context.Context, c *Call) error {
 	if err != nil {
 		return unreachable(err)
 	}
-	r := answer.JSON202
-	if r == nil {
+	if answer.JSON202 == nil {
 		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
 	}
-	for *wait && (r.Outcome == api.OutcomeWaiting || r.Outcome == api.OutcomeRunning) {
+	return c.follow(ctx, service, answer.JSON202, *wait)
+}
+
+// answer answers a refresh that asks.
+func answer(ctx context.Context, c *Call) error {
+	c.connected()
+	wait := c.Flags.Bool("wait", true, "wait until the refresh that goes on has ended")
+	args, err := c.Parse(2, 2)
+	if err != nil {
+		return err
+	}
+	id, err := strconv.ParseInt(args[0], 10, 64)
+	if err != nil || id < 1 {
+		return Usage("%q is no refresh; list them with: jorvex refreshes", args[0])
+	}
+	if args[1] != "go" && args[1] != "stop" {
+		return Usage("the answer is go or stop, not %q", args[1])
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	answer, err := service.AnswerRefreshWithResponse(ctx, id, api.AnswerRefreshJSONRequestBody{GoOn: args[1] == "go"})
+	if err != nil {
+		return unreachable(err)
+	}
+	if answer.JSON200 == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	if args[1] == "stop" {
+		if c.json {
+			return c.printJSON(answer.JSON200)
+		}
+		fmt.Fprintf(c.Stdout, "refresh %d is stopped; the last delivery stands\n", id)
+		return nil
+	}
+	return c.follow(ctx, service, answer.JSON200, *wait)
+}
+
+// follow waits until a refresh has ended, if it is to, and tells what came of it.
+func (c *Call) follow(ctx context.Context, service *api.ClientWithResponses, r *api.Refresh, wait bool) error {
+	for wait && (r.Outcome == api.OutcomeWaiting || r.Outcome == api.OutcomeRunning) {
 		c.progress(*r)
 		select {
 		case <-ctx.Done():
@@ -69,7 +109,7 @@ func refresh(ctx context.Context, c *Call) error {
 	switch {
 	case r.Outcome == api.OutcomeDelivered:
 		return c.delivered(ctx, service, *r)
-	case !*wait:
+	case !wait:
 		fmt.Fprintf(c.Stdout, "refresh %d of %s is %s\n", r.Id, r.Input, r.Outcome)
 		return nil
 	}
@@ -88,7 +128,7 @@ func refresh(ctx context.Context, c *Call) error {
 // outcome is the exit of a command that waited for a refresh.
 func outcome(r api.Refresh, message string) error {
 	switch r.Outcome {
-	case api.OutcomeStopped:
+	case api.OutcomeStopped, api.OutcomeAsking:
 		return &exitError{GateStopped, message}
 	case api.OutcomeFailed, api.OutcomeInterrupted:
 		return &exitError{Failed, message}

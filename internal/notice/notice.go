@@ -186,6 +186,8 @@ func (d *Desk) refreshes(ctx context.Context) error {
 			n, err = d.delivered(ctx, r)
 		case records.Stopped:
 			n = records.NewNotice{Kind: string(notice.Stopped), Sentence: "a refresh was stopped: " + r.Problem}
+		case records.Asking:
+			n = records.NewNotice{Kind: string(notice.Waiting), Sentence: "a refresh waits for somebody to decide: " + r.Problem}
 		default:
 			n = records.NewNotice{Kind: string(notice.Failed), Sentence: fmt.Sprintf("a refresh was %s: %s", outcome(r.Outcome), r.Problem)}
 		}

@@ -24,6 +24,7 @@ const (
 	Stopped     Outcome = "stopped"     // a gate stopped it
 	Failed      Outcome = "failed"      // something outside the files went wrong
 	Interrupted Outcome = "interrupted" // the service ended while it ran
+	Asking      Outcome = "asking"      // a gate waits for a person
 )
 
 // Refresh is one run. The row is the truth of it; a job is only the means.
@@ -56,6 +57,8 @@ type Request struct {
 	Set  definition.Values `json:"set,omitempty"`
 	AsOf *time.Time        `json:"as_of,omitempty"`
 	Only []string          `json:"only,omitempty"` // paths, as filename.Show writes them
+	// Accept is what a person has the refresh go on with: "broken".
+	Accept []string `json:"accept,omitempty"`
 }
 
 // StoppingFile is a file that stopped a refresh.
@@ -118,12 +121,42 @@ const Lease = 15 * time.Second
 // number. ErrConflict says that it does not wait, or that another refresh of
 // the input runs; that one will see to it when it ends.
 func (s *Store) ClaimRefresh(ctx context.Context, id int64, at time.Time) (fence int64, err error) {
-	err = s.Pool.QueryRow(ctx, `UPDATE refreshes SET outcome = 'running', stage = 'looking', started = $2,
+	// One that asks is overtaken.
+	err = s.Pool.QueryRow(ctx, `WITH overtaken AS (UPDATE refreshes SET outcome = 'stopped', next = next || '; refresh ' || $1::text || ' overtook the question'
+			WHERE input_id = (SELECT input_id FROM refreshes WHERE id = $1) AND outcome = 'asking' AND id < $1)
+		UPDATE refreshes SET outcome = 'running', stage = 'looking', started = $2,
 		as_of = coalesce((request->>'as_of')::timestamptz, $2), fence = fence + 1, lease_until = now() + $3 WHERE id = $1 AND outcome = 'waiting' RETURNING fence`, id, at, Lease).Scan(&fence)
 	if isUnique(err) || errors.Is(err, pgx.ErrNoRows) {
 		err = ErrConflict
 	}
 	return fence, err
+}
+
+// AnswerRefresh ends a refresh that asks, and has another go on if the answer is
+// to. Its id is that of the other. One that does not ask is ErrConflict.
+func (s *Store) AnswerRefresh(ctx context.Context, id int64, goOn bool, by string, at time.Time, job func(tx pgx.Tx, id int64) error) (int64, error) {
+	answered := id
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		word := "stop"
+		if goOn {
+			word = "go on"
+		}
+		tag, err := tx.Exec(ctx, `UPDATE refreshes SET outcome = 'stopped', next = $2 WHERE id = $1 AND outcome = 'asking'`, id, by+" answered: "+word)
+		if err == nil && tag.RowsAffected() == 0 {
+			err = ErrConflict
+		}
+		if err != nil || !goOn {
+			return err
+		}
+		err = tx.QueryRow(ctx, `INSERT INTO refreshes (input_id, outcome, asked_by, asked_at, as_of, stage, request)
+			SELECT input_id, 'waiting', $2, $3, $3, 'waiting', request || '{"accept": ["broken"]}' FROM refreshes WHERE id = $1 RETURNING id`,
+			id, fmt.Sprintf("%s, answering refresh %d", by, id), at).Scan(&answered)
+		if err != nil {
+			return err
+		}
+		return job(tx, answered)
+	})
+	return answered, err
 }
 
 // Claimed is a running refresh.

@@ -32,7 +32,7 @@ func (r *run) gate() error {
 	if len(broken) == 0 {
 		return nil
 	}
-	if r.view.Definition.Broken == definition.LeaveOut {
+	if r.answer() == definition.LeaveOut {
 		if len(broken) == len(r.files) {
 			return &stopped{problem: "every picked file is broken", next: "mend the files and refresh again", files: broken}
 		}
@@ -43,8 +43,20 @@ func (r *run) gate() error {
 	if n := len(broken); n > 1 {
 		problem = fmt.Sprintf("%d files cannot be used; the first is %s: %s", n, first.Path, first.Finding.Sentence)
 	}
+	if r.answer() == definition.Wait && len(broken) < len(r.files) {
+		return &stopped{problem: problem, files: broken, asks: true,
+			next: fmt.Sprintf("mend the files and refresh again; or go on without them: jorvex answer %d go", r.row.ID)}
+	}
 	return &stopped{problem: problem, files: broken,
 		next: first.Finding.Suggest + "; or have the gate leave broken files out (gate: {broken: leave_out})"}
+}
+
+// answer is what the gate answers to a broken file, unless a person did.
+func (r *run) answer() definition.BrokenAnswer {
+	if slices.Contains(r.row.Request.Accept, "broken") {
+		return definition.LeaveOut
+	}
+	return r.view.Definition.Broken
 }
 
 // commit publishes the staged deliveries together with the receipt.

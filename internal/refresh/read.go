@@ -70,7 +70,7 @@ func (r *run) parts(ctx context.Context) func(each func(path string) error) erro
 				return ctx.Err()
 			}
 			if _, broken := f.broken(); broken {
-				if r.view.Definition.Broken == definition.Stop {
+				if r.answer() != definition.LeaveOut {
 					return errGated
 				}
 				continue

@@ -153,6 +153,18 @@ func (r *Runner) Ask(ctx context.Context, in records.Input, request records.Requ
 	return r.Store.Refresh(ctx, id)
 }
 
+// Answer answers a refresh that asks a person. It returns the refresh that goes
+// on, or the one that stopped.
+func (r *Runner) Answer(ctx context.Context, id int64, goOn bool, by string) (records.Refresh, error) {
+	answered, err := r.Store.AnswerRefresh(ctx, id, goOn, by, r.Clock(), r.enqueue(ctx))
+	if err != nil {
+		return records.Refresh{}, err
+	}
+	r.announce(ctx, id)
+	r.announce(ctx, answered)
+	return r.Store.Refresh(ctx, answered)
+}
+
 func (r *Runner) announce(ctx context.Context, id int64) {
 	if row, err := r.Store.Refresh(ctx, id); err == nil {
 		r.Events.Publish("refresh", row)
@@ -180,6 +192,7 @@ func (r *Runner) publish(ctx context.Context) error {
 type stopped struct {
 	problem, next string
 	files         []records.StoppingFile
+	asks          bool // a person may have it go on
 }
 
 func (e *stopped) Error() string { return e.problem }

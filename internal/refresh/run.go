@@ -211,6 +211,9 @@ func (r *run) end(ctx context.Context, err error) {
 	switch {
 	case errors.As(err, &gate):
 		ending = records.Ending{Outcome: records.Stopped, Problem: gate.problem, Next: gate.next, StoppedBy: gate.files}
+		if gate.asks {
+			ending.Outcome = records.Asking
+		}
 	case errors.Is(err, context.Canceled):
 		ending.Outcome, ending.Problem, ending.Next = records.Interrupted, "the service ended while it ran", "refresh again; the last delivery stands"
 	}

@@ -464,6 +464,15 @@ func (s *server) GetRefresh(ctx context.Context, request api.GetRefreshRequestOb
 	return api.GetRefresh200JSONResponse(shownRefresh(r)), err
 }
 
+// AnswerRefresh implements the contract.
+func (s *server) AnswerRefresh(ctx context.Context, request api.AnswerRefreshRequestObject) (api.AnswerRefreshResponseObject, error) {
+	r, err := s.Runner.Answer(ctx, request.Refresh, request.Body.GoOn, local)
+	if errors.Is(err, records.ErrConflict) {
+		return nil, newProblem(http.StatusConflict, "not-asking", "The refresh does not ask", "list the refreshes with: jorvex refreshes", "refresh %d does not wait for an answer", request.Refresh)
+	}
+	return api.AnswerRefresh200JSONResponse(shownRefresh(r)), err
+}
+
 func (s *server) receipt(ctx context.Context, number int64) (receipt.Stored, receipt.Header, error) {
 	stored, err := s.Store.Receipt(ctx, number)
 	if errors.Is(err, records.ErrNotFound) {

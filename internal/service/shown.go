@@ -157,7 +157,7 @@ func shownRefresh(r records.Refresh) api.Refresh {
 		Started: at(r.Started), Ended: at(r.Ended), Stage: api.RefreshStage(r.Stage), Files: r.Files, FilesDone: r.FilesDone,
 		Bytes: r.Bytes, BytesDone: r.BytesDone, Rows: r.Rows, Problem: r.Problem, Next: r.Next, Receipt: r.Receipt, StoppedBy: []api.StoppingFile{},
 	}
-	shown.Request = api.RefreshRequest{Set: r.Request.Set, Only: r.Request.Only, AsOf: at(r.Request.AsOf)}
+	shown.Request = api.RefreshRequest{Set: r.Request.Set, Only: r.Request.Only, Accept: r.Request.Accept, AsOf: at(r.Request.AsOf)}
 	for _, f := range r.StoppedBy {
 		shown.StoppedBy = append(shown.StoppedBy, api.StoppingFile{Path: f.Path, Finding: shownFindings([]finding.Finding{f.Finding})[0]})
 	}

@@ -35,6 +35,7 @@ const meaning: Record<Schemas['NoticeKind'], string> = {
   complete: 'all expected files of a period are there',
   delivered: 'a refresh delivered, with rows and totals moved',
   stopped: 'a refresh was stopped by its gate',
+  waiting: 'a refresh waits for somebody to decide',
   failed: 'a refresh failed',
 }
 

@@ -37,6 +37,7 @@ const needs = computed(() => {
     if (!input.reachable) add(0, 'unreachable', `${input.place} cannot be reached: ${input.why}`, '/places')
     if (state('in_doubt'))
       add(1, 'in_doubt', `${count(state('in_doubt'), 'file')} of ${input.doubt?.had ?? 0} gone at once, which is not believed`, `${at}?state=in_doubt`, true)
+    if (input.last_refresh?.outcome === 'asking') add(1, 'asking', `a refresh waits for you to decide: ${input.last_refresh.problem}`, at)
     if (input.last_refresh?.outcome === 'stopped' || input.last_refresh?.outcome === 'failed')
       add(2, input.last_refresh.outcome, input.last_refresh.problem ?? 'the last refresh delivered nothing', at)
     if (state('broken')) add(3, 'broken', `${count(state('broken'), 'file')} cannot be used`, `${at}?state=broken`)

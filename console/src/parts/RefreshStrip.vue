@@ -41,6 +41,17 @@ async function ask() {
     trouble.value = e as Trouble
   }
 }
+
+async function answer(go: boolean) {
+  const id = refresh.value?.id
+  if (!id) return
+  trouble.value = undefined
+  try {
+    asked.value = await take(api.PUT('/api/v1/refreshes/{refresh}/answer', { params: { path: { refresh: id } }, body: { go_on: go } }))
+  } catch (e) {
+    trouble.value = e as Trouble
+  }
+}
 </script>
 
 <template>
@@ -66,6 +77,10 @@ async function ask() {
     <ul v-if="refresh.stopped_by.length > 1">
       <li v-for="f in refresh.stopped_by" :key="f.path">{{ f.path }}: {{ f.finding.sentence }}</li>
     </ul>
+    <div v-if="refresh.outcome === 'asking'" class="my-2">
+      <v-btn size="small" variant="flat" @click="answer(true)">Go on without {{ refresh.stopped_by.length === 1 ? 'the file' : `the ${number(refresh.stopped_by.length)} files` }}</v-btn>
+      <v-btn size="small" variant="text" @click="answer(false)">Stop</v-btn>
+    </div>
     What would let it pass: {{ refresh.next }}
   </v-alert>
 </template>

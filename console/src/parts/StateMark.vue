@@ -54,6 +54,7 @@ const marks: Record<string, [icon: string, color?: string]> = {
   failed: [mdiAlertOctagonOutline, 'error'],
   interrupted: [mdiMinusCircleOutline, 'warning'],
   waiting: [mdiPauseCircleOutline],
+  asking: [mdiHelpCircleOutline, 'error'],
   running: [mdiDebugStepOver, 'primary'],
   current: [mdiCheck, 'success'],
   not_used: [mdiMinusCircleOutline, 'warning'],

@@ -155,6 +155,7 @@ type BrokenAnswer string
 const (
 	Stop     BrokenAnswer = "stop"
 	LeaveOut BrokenAnswer = "leave_out"
+	Wait     BrokenAnswer = "wait" // for a person to decide
 )
 
 // Type is the type of a column's values.

@@ -179,7 +179,7 @@ func (r *reader) definition(n *yaml.Node, def *Definition) {
 			r.mapping(v, "read", func(_ string, v *yaml.Node) { def.Delimiter = r.delimiter(v) })
 		case "gate":
 			r.mapping(v, "gate", func(_ string, v *yaml.Node) {
-				def.Broken = BrokenAnswer(r.oneOf(v, "gate: broken", string(Stop), string(LeaveOut)))
+				def.Broken = BrokenAnswer(r.oneOf(v, "gate: broken", string(Stop), string(LeaveOut), string(Wait)))
 			})
 		}
 	})

@@ -28,12 +28,13 @@ const (
 	Complete    Kind = "complete"    // all expected files of a period are there
 	Delivered   Kind = "delivered"   // a refresh delivered
 	Stopped     Kind = "stopped"     // a gate stopped a refresh
+	Waiting     Kind = "waiting"     // a refresh waits for a person
 	Failed      Kind = "failed"      // a refresh failed or was interrupted
 )
 
 // Kinds lists every kind, in the order that they are offered.
 func Kinds() []Kind {
-	return []Kind{Broken, Missing, Late, InDoubt, Unreachable, Complete, Delivered, Stopped, Failed}
+	return []Kind{Broken, Missing, Late, InDoubt, Unreachable, Complete, Delivered, Stopped, Waiting, Failed}
 }
 
 // ParseKind returns the kind of that name.
