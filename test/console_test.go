@@ -184,7 +184,7 @@ func TestConsole(t *testing.T) {
 	b.click("all files")
 
 	b.click("Refresh")
-	b.sees(`delivered .* [\d,]+ rows from 238 files · receipt 1`)
+	b.sees(`delivered .* [\d,]+ rows, 238 files read · receipt 1`)
 	b.sees(`same 238`)
 
 	late := "loadings/Fennay/2026/loadings 2026-11-19.csv"
@@ -201,7 +201,7 @@ func TestConsole(t *testing.T) {
 	b.picture("input-narrow", 400, 800, "light")
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.click("Refresh")
-	b.sees(`from 239 files · receipt 2`)
+	b.sees(`239 files read · receipt 2`)
 	b.click("receipt 2")
 	moved := b.sees(`rows\s+([\d,]+)\s+\+(\d+)\s+passengers\s+[\d,]+\s+\+[\d,]+`)
 	assert.Equal(t, fmt.Sprint(strings.Count(string(content), "\n")-1), moved[2], "rows move by exactly the file's")

@@ -283,5 +283,5 @@ func TestAskingInTheConsole(t *testing.T) {
 	b.sees(`asking\s+a refresh waits for you to decide: loadings/Fennay/loadings 2026-10-05.csv cannot be used`)
 	b.click("a refresh waits for you")
 	b.click("Go on without the file")
-	b.sees(`delivered[\s\S]*1 row from 1 file · receipt 1`)
+	b.sees(`delivered[\s\S]*1 row, 2 files read · receipt 1`)
 }

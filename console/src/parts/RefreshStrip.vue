@@ -66,7 +66,7 @@ async function answer(go: boolean) {
     <div v-else-if="refresh" class="grow">
       <state-mark :of="refresh.outcome" /> <span class="quiet ml-1">{{ moment(refresh.ended) }}</span>
       <template v-if="refresh.receipt">
-        · {{ count(refresh.rows, 'row') }} from {{ count(refresh.files, 'file') }} ·
+        · {{ count(refresh.rows, 'row') }}, {{ count(refresh.files, 'file') }} read ·
         <router-link :to="`/receipts/${refresh.receipt}`">receipt {{ refresh.receipt }}</router-link>
       </template>
     </div>
