@@ -17,6 +17,23 @@ folder: fuel
 pick:
   - "<month:yyyy-MM>/<vessel> fuel.{xlsx,xls}"
 expect: {every: month, of: month, each: vessel, due: "5 working days after, 12:00"}
+read:
+  carry_down: port
+  leave_out: 'port starts with "Sum"'
+  dates: dd.MM.yyyy
+columns:
+  - {name: month, capture: month}
+  - {name: vessel, capture: vessel}
+  - {name: port, headers: [Port], required: true}
+  - {name: day, headers: [Day], type: date, required: true}
+  - {name: gas_oil_l, headers: [Marine gas oil Litres], type: decimal, required: true, total: true}
+  - {name: gas_oil_price, headers: [Marine gas oil Price], type: decimal}
+  - {name: lubricants_l, headers: [Lubricants Litres], type: decimal, total: true}
+  - {name: lubricants_price, headers: [Lubricants Price], type: decimal}
+  - {name: source_file, file: path}
+deliver:
+  - file: fuel-uplift.csv
+  - table: fuel_uplift
 gate:
   broken: leave_out
 `

@@ -87,12 +87,16 @@ func Check(def *definition.Definition, origin shaping.Origin, r io.Reader, out *
 	}
 	defer f.Close()
 	c := Checked{Kind: f.Kind, totals: map[string]string{}}
-	if len(def.Columns) == 0 || f.Kind != reading.Text && f.Kind != reading.Nothing {
+	table := f.Kind == reading.Text || f.Kind == reading.WorkbookXML
+	if len(def.Columns) == 0 || !table && f.Kind != reading.Nothing || f.Kind == reading.WorkbookXML {
 		c.Findings, err = f.Inspect()
-		if _, broken := finding.AnyBroken(c.Findings); len(def.Columns) > 0 && !broken {
+		_, broken := finding.AnyBroken(c.Findings)
+		if len(def.Columns) > 0 && !broken && !table {
 			c.Findings = append(c.Findings, finding.New(finding.NotATable, "it is %s", f.Kind))
 		}
-		return c, err
+		if err != nil || broken || len(def.Columns) == 0 || !table {
+			return c, err
+		}
 	}
 	if c.Result, err = shaping.Shape(def, origin, f, out); err != nil {
 		return c, err

@@ -64,8 +64,7 @@ type Definition struct {
 	Broken   BrokenAnswer
 	Columns  []Column
 	Delivery []Delivery
-	// Delimiter is the byte between cells, 0 to find it in each file.
-	Delimiter byte
+	Layout   Layout
 }
 
 // Pick is one pattern of the definition.
@@ -249,7 +248,7 @@ func Digest(text string) string {
 // nothing else: two definitions with equal digests read a file alike.
 func (d *Definition) LayoutDigest() string {
 	h := sha256.New()
-	fmt.Fprintf(h, "reader 2\ndelimiter %d\n", d.Delimiter)
+	fmt.Fprintf(h, "reader 3\n%s", d.Layout.digest())
 	for _, c := range d.Columns {
 		fmt.Fprintf(h, "%q %s %d %q %q %t %t\n", c.Name, c.Type, c.Source, c.From, c.Headers, c.Required, c.Total)
 	}

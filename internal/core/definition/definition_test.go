@@ -34,7 +34,7 @@ func TestParse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "daily-loadings", def.Input)
 	assert.Equal(t, "loadings", def.Folder)
-	assert.Equal(t, byte(','), def.Delimiter)
+	assert.Equal(t, byte(','), def.Layout.Delimiter)
 	assert.Equal(t, definition.LeaveOut, def.Broken)
 	assert.Equal(t, 7, def.Pick[0].Line)
 	var columns []string

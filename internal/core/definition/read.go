@@ -71,7 +71,7 @@ var known = map[string][]string{
 	"window":             {"span", "of", "off"},
 	"latest":             {"of", "per", "keep", "future", "fallback", "off"},
 	"expect":             {"every", "of", "each", "members", "learn", "from", "due", "holidays"},
-	"read":               {"delimiter"},
+	"read":               {"delimiter", "encoding", "sheet", "header_row", "header_rows", "header_join", "carry_down", "leave_out", "decimal", "thousands", "dates"},
 	"gate":               {"broken"},
 	"a column":           {"name", "type", "headers", "capture", "file", "required", "total"},
 	"a delivery":         {"file", "table"},
@@ -176,7 +176,7 @@ func (r *reader) definition(n *yaml.Node, def *Definition) {
 				r.problem(v, "%s", err)
 			}
 		case "read":
-			r.mapping(v, "read", func(_ string, v *yaml.Node) { def.Delimiter = r.delimiter(v) })
+			r.layout(v)
 		case "gate":
 			r.mapping(v, "gate", func(_ string, v *yaml.Node) {
 				def.Broken = BrokenAnswer(r.oneOf(v, "gate: broken", string(Stop), string(LeaveOut), string(Wait)))
@@ -206,6 +206,7 @@ func (r *reader) definition(n *yaml.Node, def *Definition) {
 		{"order", r.order},
 		{"expect", r.expect},
 		{"columns", func(n *yaml.Node) { r.columns(n, def) }},
+		{"read", r.rowRules},
 		{"deliver", func(n *yaml.Node) { r.deliver(n, def) }},
 	} {
 		if seen[key.name] != nil {

@@ -37,6 +37,7 @@ const (
 	NULBytes          Code = "nul_bytes"
 	MixedEncodings    Code = "mixed_encodings"
 	PasswordProtected Code = "password_protected"
+	SheetAbsent       Code = "sheet_absent"
 	NotUTF8           Code = "not_utf8"
 	UnclosedQuote     Code = "unclosed_quote"
 	RowTooLong        Code = "row_too_long"
@@ -47,6 +48,11 @@ const (
 	HeaderRespelt     Code = "header_respelt"
 	HeaderTwice       Code = "header_twice"
 	ExtraColumns      Code = "extra_columns"
+	HeaderRepeated    Code = "header_repeated"
+	SeveralSheets     Code = "several_sheets"
+	HiddenSheet       Code = "hidden_sheet"
+	HiddenRows        Code = "hidden_rows"
+	ErrorValues       Code = "error_values"
 	NoRows            Code = "no_rows"
 	NotWhole          Code = "not_whole"
 	NotDecimal        Code = "not_decimal"
@@ -100,6 +106,7 @@ var catalogue = map[Code]Kind{
 	UnusualAmount:     {Warning, "the file holds far more or less than usual", "check with the sender; what is delivered once counts as usual"},
 	SlotLate:          {Note, "expected files came late", "nothing needs to be done"},
 	UnchangedLong:     {Warning, "nothing new came for longer than expected", "ask the sender"},
+	SheetAbsent:       {Broken, "the wanted sheet is not in the workbook", "name the sheet in the definition as it is called, or ask the sender for it"},
 	NotUTF8:           {Broken, "the text is not UTF-8", "save the file as UTF-8"},
 	UnclosedQuote:     {Broken, "a quote is never closed", "close or remove the quote in the file"},
 	RowTooLong:        {Broken, "a row is longer than the limit", "check that the file has line ends and closed quotes"},
@@ -110,6 +117,11 @@ var catalogue = map[Code]Kind{
 	HeaderRespelt:     {Note, "a header differs in letter case, spaces or accents and was taken", "nothing needs to be done"},
 	HeaderTwice:       {Broken, "two headers fit one column", "say in the definition which one the column accepts"},
 	ExtraColumns:      {Note, "the file has columns that are not declared; they are dropped", "declare those you want"},
+	HeaderRepeated:    {Note, "the header is repeated inside the data", "nothing needs to be done"},
+	SeveralSheets:     {Note, "several sheets have the required columns", "name the sheet in the definition"},
+	HiddenSheet:       {Note, "the sheet is hidden", "check that it is the right one, or name the sheet in the definition"},
+	HiddenRows:        {Note, "rows are hidden", "check whether they belong"},
+	ErrorValues:       {Warning, "cells with an error or without a stored value come back blank", "mend the formulas, and save the workbook in a program that computes them"},
 	NoRows:            {Warning, "the file has a header and no rows", "check with the sender"},
 	NotWhole:          {Warning, "values that are no whole numbers come back blank", "mend the values, or make the column decimal or text"},
 	NotDecimal:        {Warning, "values that are no numbers come back blank", "mend the values, or make the column text"},

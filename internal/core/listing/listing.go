@@ -66,12 +66,24 @@ func rows(list *definition.List, content []byte, each func(row int, cells []stri
 		if err != nil {
 			return err
 		}
-		return book.Rows(list.Sheet, each)
+		sheet, err := reading.FindSheet(book.Sheets(), list.Sheet)
+		if err != nil {
+			return err
+		}
+		rows, err := book.Open(sheet)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		return eachRow(rows, each)
 	}
-	text := reading.NewDelimited(bytes.NewReader(content))
+	return eachRow(reading.NewDelimited(bytes.NewReader(content)), each)
+}
+
+func eachRow(rows reading.Rows, each func(row int, cells []string) error) error {
 	var cells []string
 	for {
-		raw, err := text.Next()
+		raw, err := rows.Next()
 		if err == io.EOF {
 			return nil
 		}
@@ -80,9 +92,9 @@ func rows(list *definition.List, content []byte, each func(row int, cells []stri
 		}
 		cells = cells[:0]
 		for _, c := range raw {
-			cells = append(cells, string(c))
+			cells = append(cells, string(c.Text))
 		}
-		if err := each(int(text.Row()), cells); err != nil {
+		if err := each(int(rows.Row()), cells); err != nil {
 			return err
 		}
 	}

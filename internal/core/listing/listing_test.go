@@ -94,7 +94,7 @@ func TestListsInWorkbooks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "6 second.csv||||3", show(entries))
 	_, err = listing.Read(list(t, "{file: mine.xlsx, sheet: Third}"), b.Bytes())
-	assert.ErrorContains(t, err, `there is no sheet "Third"; there are "Sheet1", "Second"`)
+	assert.ErrorContains(t, err, `the wanted sheet is not in the workbook: "Third"; there are "Sheet1", "Second"`)
 	for cut := 1; cut < 10; cut++ {
 		_, err = listing.Read(list(t, "mine.xlsx"), b.Bytes()[:b.Len()*cut/10])
 		assert.ErrorContains(t, err, "it is no sound workbook", "cut at %d tenths", cut)

@@ -41,7 +41,7 @@ type Delimited struct {
 	begun   bool
 	row     int64
 	open    bool
-	cells   [][]byte
+	cells   []Cell
 }
 
 // NewDelimited returns a reader of the rows in r.
@@ -56,7 +56,7 @@ func (d *Delimited) Open() bool { return d.open }
 
 // Next returns the cells of the next row, valid until the call after. A row
 // without a character has one empty cell.
-func (d *Delimited) Next() ([][]byte, error) {
+func (d *Delimited) Next() ([]Cell, error) {
 	if !d.begun {
 		if err := d.begin(); err != nil {
 			return nil, err
@@ -97,16 +97,16 @@ func (d *Delimited) split(text []byte) {
 	from := 0
 	for i, c := range text {
 		if c == d.Delimiter {
-			d.cells = append(d.cells, text[from:i:i])
+			d.cells = append(d.cells, Cell{Text: text[from:i:i]})
 			from = i + 1
 		}
 	}
-	d.cells = append(d.cells, text[from:])
+	d.cells = append(d.cells, Cell{Text: text[from:]})
 }
 
 // quoted reads a row that has a quote somewhere, so that it may hold delimiters
 // and line ends of its own.
-func (d *Delimited) quoted() ([][]byte, error) {
+func (d *Delimited) quoted() ([]Cell, error) {
 	d.row++
 	inside, atStart, closed := false, true, false
 	i := d.start
@@ -157,10 +157,10 @@ func (d *Delimited) unquote(text []byte) {
 		if i == len(text) || text[i] != '"' {
 			end := bytes.IndexByte(text[i:], d.Delimiter)
 			if end < 0 {
-				d.cells = append(d.cells, text[i:])
+				d.cells = append(d.cells, Cell{Text: text[i:]})
 				return
 			}
-			d.cells = append(d.cells, text[i:i+end:i+end])
+			d.cells = append(d.cells, Cell{Text: text[i : i+end : i+end]})
 			i += end + 1
 			continue
 		}
@@ -178,7 +178,7 @@ func (d *Delimited) unquote(text []byte) {
 			text[to] = text[i]
 			to++
 		}
-		d.cells = append(d.cells, text[from:to:to])
+		d.cells = append(d.cells, Cell{Text: text[from:to:to]})
 		if i == len(text) {
 			return
 		}

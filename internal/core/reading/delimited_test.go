@@ -32,7 +32,7 @@ func read(r io.Reader, delimiter byte) ([][]string, error) {
 		}
 		row := []string{}
 		for _, c := range cells {
-			row = append(row, string(c))
+			row = append(row, string(c.Text))
 		}
 		rows = append(rows, row)
 	}

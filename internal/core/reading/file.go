@@ -445,3 +445,15 @@ func (f *File) globals(c *compound, book entry) error {
 		}
 	}
 }
+
+// Book returns the sheets of a workbook that is read, or nil for other files.
+func (f *File) Book() (Book, error) {
+	switch {
+	case f.Kind == WorkbookXML && f.zip != nil:
+		return newWorkbook(f.zip)
+	}
+	return nil, nil
+}
+
+// Broken returns what was found on opening that makes the file unusable.
+func (f *File) Broken() (finding.Finding, bool) { return finding.AnyBroken(f.found) }

@@ -2,7 +2,8 @@ package reading
 
 import (
 	"archive/zip"
-	"encoding/xml"
+	"bytes"
+	"fmt"
 	"io"
 	"path"
 	"slices"
@@ -10,23 +11,32 @@ import (
 	"strings"
 
 	"jorvex/internal/core/finding"
+	"jorvex/internal/core/nearest"
 )
 
-// Workbook reads sheets of a workbook in Office Open XML (ECMA-376, part 1,
-// clause 18), cell by cell, as the text that is stored.
+// Workbook reads the sheets of a workbook in Office Open XML (ECMA-376, part 1,
+// clause 18; strict and transitional), row by row.
 type Workbook struct {
-	archive *zip.Reader
-	sheets  []sheetPart
-	strings []string
+	archive  *zip.Reader
+	sheets   []Sheet
+	texts    []byte   // the shared strings, one after the other
+	ends     []uint64 // where each ends
+	formats  []shown  // by the number of the cell's style
+	from1904 bool
 }
 
-type sheetPart struct{ name, part string }
+// Sheet is one sheet of a workbook.
+type Sheet struct {
+	Name   string
+	Hidden bool
+	part   string
+}
 
 // Limits of a workbook.
 const (
-	mostStrings = 5_000_000
+	mostStrings = 20_000_000
 	mostColumns = 16_384 // the form's own limit
-	mostPart    = 4 << 30
+	mostPart    = 64 << 30
 )
 
 func damaged(format string, args ...any) error {
@@ -39,47 +49,69 @@ func OpenWorkbook(r io.ReaderAt, size int64) (*Workbook, error) {
 	if err != nil {
 		return nil, damaged("%s", err)
 	}
+	return newWorkbook(archive)
+}
+
+func newWorkbook(archive *zip.Reader) (*Workbook, error) {
 	w := &Workbook{archive: archive}
-	var book struct {
-		Sheets []struct {
-			Name string `xml:"name,attr"`
-			ID   string `xml:"http://schemas.openxmlformats.org/officeDocument/2006/relationships id,attr"`
-			// Strict documents have the id in another name space.
-			StrictID string `xml:"http://purl.oclc.org/ooxml/officeDocument/relationships id,attr"`
-		} `xml:"sheets>sheet"`
+	type sheet struct {
+		name, id string
+		hidden   bool
 	}
-	if err := w.decode("xl/workbook.xml", &book); err != nil {
-		return nil, err
-	}
-	var relations struct {
-		List []struct {
-			ID     string `xml:"Id,attr"`
-			Type   string `xml:"Type,attr"`
-			Target string `xml:"Target,attr"`
-		} `xml:"Relationship"`
-	}
-	if err := w.decode("xl/_rels/workbook.xml.rels", &relations); err != nil {
-		return nil, err
-	}
-	targets := map[string]string{}
-	shared := ""
-	for _, r := range relations.List {
-		target := path.Join("xl", r.Target)
-		if strings.HasPrefix(r.Target, "/") {
-			target = strings.TrimPrefix(r.Target, "/")
+	var sheets []sheet
+	err := w.each("xl/workbook.xml", func(e *elements) error {
+		switch string(e.name) {
+		case "workbookPr":
+			on := string(e.attr("date1904"))
+			w.from1904 = on == "1" || on == "true" || on == "on"
+		case "sheet":
+			state := string(e.attr("state"))
+			sheets = append(sheets, sheet{string(e.attr("name")), string(e.attr("id")), state == "hidden" || state == "veryHidden"})
 		}
-		targets[r.ID] = target
-		if strings.HasSuffix(r.Type, "/sharedStrings") {
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	targets, shared, styles := map[string]string{}, "", ""
+	err = w.each("xl/_rels/workbook.xml.rels", func(e *elements) error {
+		if string(e.name) != "Relationship" {
+			return nil
+		}
+		written := string(e.attr("Target"))
+		target := path.Join("xl", written)
+		if strings.HasPrefix(written, "/") {
+			target = strings.TrimPrefix(written, "/")
+		}
+		switch kind := string(e.attr("Type")); {
+		case strings.HasSuffix(kind, "/sharedStrings"):
 			shared = target
+		case strings.HasSuffix(kind, "/styles"):
+			styles = target
+		default:
+			targets[string(e.attr("Id"))] = target
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
-	for _, s := range book.Sheets {
-		w.sheets = append(w.sheets, sheetPart{s.Name, targets[s.ID+s.StrictID]})
+	for _, s := range sheets {
+		w.sheets = append(w.sheets, Sheet{s.name, s.hidden, targets[s.id]})
+	}
+	if styles != "" && w.has(styles) {
+		if err := w.readStyles(styles); err != nil {
+			return nil, err
+		}
 	}
 	if shared != "" {
 		err = w.readStrings(shared)
 	}
 	return w, err
+}
+
+func (w *Workbook) has(part string) bool {
+	return slices.ContainsFunc(w.archive.File, func(f *zip.File) bool { return strings.EqualFold(f.Name, part) })
 }
 
 func (w *Workbook) open(part string) (io.ReadCloser, error) {
@@ -94,166 +126,216 @@ func (w *Workbook) open(part string) (io.ReadCloser, error) {
 	return struct {
 		io.Reader
 		io.Closer
-	}{io.LimitReader(f, mostPart), f}, nil
+	}{io.LimitReader(partReader{f, part}, mostPart), f}, nil
 }
 
-func (w *Workbook) decode(part string, into any) error {
+// partReader tells which part could not be read.
+type partReader struct {
+	r    io.Reader
+	part string
+}
+
+func (p partReader) Read(b []byte) (int, error) {
+	n, err := p.r.Read(b)
+	if err != nil && err != io.EOF {
+		err = damaged("%s: %s", p.part, err)
+	}
+	return n, err
+}
+
+// each calls it at the start of every element of a part.
+func (w *Workbook) each(part string, it func(*elements) error) error {
 	f, err := w.open(part)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	if err := xml.NewDecoder(f).Decode(into); err != nil {
-		return damaged("%s: %s", part, err)
-	}
-	return nil
-}
-
-func (w *Workbook) readStrings(part string) error {
-	f, err := w.open(part)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	decoder := xml.NewDecoder(f)
+	e := newElements(f)
 	for {
-		token, err := decoder.Token()
+		err := e.next()
 		if err == io.EOF {
 			return nil
 		}
-		if err != nil {
-			return damaged("%s: %s", part, err)
-		}
-		if start, is := token.(xml.StartElement); is && start.Name.Local == "si" {
-			text, err := richText(decoder)
-			if err != nil {
-				return damaged("%s: %s", part, err)
-			}
-			if w.strings = append(w.strings, text); len(w.strings) > mostStrings {
-				return damaged("it has more than %d texts", mostStrings)
-			}
-		}
-	}
-}
-
-// richText gathers the runs of text up to the end of the element that was just
-// begun, without phonetic hints.
-func richText(d *xml.Decoder) (string, error) {
-	var b strings.Builder
-	text := false
-	for depth := 1; depth > 0; {
-		token, err := d.Token()
-		if err != nil {
-			return "", err
-		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			if t.Name.Local == "rPh" {
-				if err := d.Skip(); err != nil {
-					return "", err
-				}
-				continue
-			}
-			depth++
-			text = t.Name.Local == "t"
-		case xml.EndElement:
-			depth--
-			text = false
-		case xml.CharData:
-			if text {
-				b.Write(t)
-			}
-		}
-	}
-	return b.String(), nil
-}
-
-// Sheets lists the names of the sheets, in order.
-func (w *Workbook) Sheets() []string {
-	names := make([]string, len(w.sheets))
-	for i, s := range w.sheets {
-		names[i] = s.name
-	}
-	return names
-}
-
-// Rows calls each with the cells of every row of a sheet that has any, the first
-// sheet if the name is empty. Rows are counted from 1.
-func (w *Workbook) Rows(sheet string, each func(row int, cells []string) error) error {
-	i := 0
-	if sheet != "" {
-		i = slices.IndexFunc(w.sheets, func(s sheetPart) bool { return strings.EqualFold(s.name, sheet) })
-	}
-	if i < 0 || i >= len(w.sheets) {
-		return damaged("there is no sheet %q; there are %s", sheet, finding.Samples(w.Sheets()))
-	}
-	f, err := w.open(w.sheets[i].part)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	s := &sheetReader{book: w, decoder: xml.NewDecoder(f), each: each}
-	err = s.run()
-	if _, own := err.(*xml.SyntaxError); own || err == io.ErrUnexpectedEOF {
-		return damaged("%s: %s", w.sheets[i].part, err)
-	}
-	return err
-}
-
-type sheetReader struct {
-	book    *Workbook
-	decoder *xml.Decoder
-	each    func(row int, cells []string) error
-	row     int
-	cells   []string
-}
-
-func (s *sheetReader) run() error {
-	for {
-		token, err := s.decoder.Token()
-		if err == io.EOF {
-			return nil
+		if err == nil && e.kind == startElement {
+			err = it(e)
 		}
 		if err != nil {
 			return err
 		}
-		switch t := token.(type) {
-		case xml.StartElement:
-			switch t.Name.Local {
-			case "row":
-				s.row++
-				if n, err := strconv.Atoi(attribute(t, "r")); err == nil {
-					s.row = n
-				}
-				s.cells = s.cells[:0]
-			case "c":
-				if err := s.cell(t); err != nil {
-					return err
-				}
+	}
+}
+
+// readStyles learns which cells show dates and times (18.8.30, 18.8.45).
+func (w *Workbook) readStyles(part string) error {
+	own := map[int]shown{}
+	inCells := false
+	return w.each(part, func(e *elements) error {
+		switch string(e.name) {
+		case "numFmt":
+			if id, err := strconv.Atoi(string(e.attr("numFmtId"))); err == nil {
+				own[id] = formatOf(string(e.attr("formatCode")))
 			}
-		case xml.EndElement:
-			if t.Name.Local == "row" {
-				if err := s.each(s.row, s.cells); err != nil {
-					return err
-				}
+		case "cellXfs":
+			inCells = true
+		case "cellStyles", "dxfs":
+			inCells = false
+		case "xf":
+			if !inCells {
+				return nil
 			}
+			id, _ := strconv.Atoi(string(e.attr("numFmtId")))
+			format, is := own[id]
+			if !is {
+				format = builtIn(id)
+			}
+			w.formats = append(w.formats, format)
+		}
+		return nil
+	})
+}
+
+// readStrings reads the shared strings, without phonetic hints (18.4.8).
+func (w *Workbook) readStrings(part string) error {
+	return w.each(part, func(e *elements) error {
+		if string(e.name) != "si" {
+			return nil
+		}
+		var err error
+		if w.texts, err = e.content(w.texts, "rPh"); err != nil {
+			return err
+		}
+		if w.ends = append(w.ends, uint64(len(w.texts))); len(w.ends) > mostStrings {
+			return damaged("it has more than %d texts", mostStrings)
+		}
+		return nil
+	})
+}
+
+// Sheets lists the sheets, in order.
+func (w *Workbook) Sheets() []Sheet { return w.sheets }
+
+// FindSheet returns the number of the sheet of a name, whatever its letter case;
+// of the first one if there is no name.
+func FindSheet(sheets []Sheet, name string) (int, error) {
+	i := 0
+	if name != "" {
+		i = slices.IndexFunc(sheets, func(s Sheet) bool { return strings.EqualFold(s.Name, name) })
+	}
+	if i >= 0 && i < len(sheets) {
+		return i, nil
+	}
+	names := make([]string, len(sheets))
+	for i, s := range sheets {
+		names[i] = s.Name
+	}
+	evidence := fmt.Sprintf("%q; there are %s", name, finding.Samples(names[:min(len(names), 20)]))
+	if near := nearest.Find(name, names); near != "" {
+		evidence += fmt.Sprintf("; the nearest is %q", near)
+	}
+	return 0, finding.New(finding.SheetAbsent, "%s", evidence)
+}
+
+// Open returns the rows of a sheet that have any cell. Close must be called.
+func (w *Workbook) Open(sheet int) (SheetRows, error) {
+	f, err := w.open(w.sheets[sheet].part)
+	if err != nil {
+		return nil, err
+	}
+	return &partRows{book: w, file: f, e: newElements(f)}, nil
+}
+
+// partRows are the rows of one sheet.
+type partRows struct {
+	hidden int64
+
+	book  *Workbook
+	file  io.Closer
+	e     *elements
+	row   int64
+	cells []Cell
+	spans []span
+	room  []byte
+	value []byte
+}
+
+// span is where a cell's text lies in the row's room; in the shared strings if
+// it is shared.
+type span struct {
+	from, to uint64
+	kind     CellKind
+	shared   bool
+}
+
+// Close closes the sheet.
+func (s *partRows) Close() error { return s.file.Close() }
+
+// Hidden implements SheetRows.
+func (s *partRows) Hidden() int64 { return s.hidden }
+
+// Row implements Rows.
+func (s *partRows) Row() int64 { return s.row }
+
+// Next implements Rows.
+func (s *partRows) Next() ([]Cell, error) {
+	for {
+		if err := s.e.next(); err != nil {
+			return nil, err
+		}
+		if s.e.kind != startElement || string(s.e.name) != "row" {
+			continue
+		}
+		s.row++
+		if n, err := strconv.ParseInt(string(s.e.attr("r")), 10, 64); err == nil && n > 0 {
+			s.row = n
+		}
+		if hidden := s.e.attr("hidden"); len(hidden) > 0 && (hidden[0] == '1' || hidden[0] == 't') {
+			s.hidden++
+		}
+		if s.e.empty {
+			continue
+		}
+		if err := s.readRow(); err != nil {
+			return nil, err
+		}
+		if len(s.spans) > 0 {
+			return s.cut(), nil
 		}
 	}
 }
 
-func attribute(e xml.StartElement, name string) string {
-	for _, a := range e.Attr {
-		if a.Name.Local == name {
-			return a.Value
+// cut makes cells of what a row's room holds by now.
+func (s *partRows) cut() []Cell {
+	s.cells = s.cells[:0]
+	for _, at := range s.spans {
+		from := s.room
+		if at.shared {
+			from = s.book.texts
 		}
+		s.cells = append(s.cells, Cell{from[at.from:at.to:at.to], at.kind})
 	}
-	return ""
+	return s.cells
 }
 
-// cell reads a cell to its end and puts its text in its column.
-func (s *sheetReader) cell(start xml.StartElement) error {
-	column := len(s.cells)
-	if at := attribute(start, "r"); at != "" {
+func (s *partRows) readRow() error {
+	s.spans, s.room = s.spans[:0], s.room[:0]
+	for depth := s.e.depth - 1; s.e.depth > depth; {
+		if err := s.e.next(); err != nil {
+			return s.e.truncated(err)
+		}
+		if s.e.kind != startElement || string(s.e.name) != "c" {
+			continue
+		}
+		if err := s.cell(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// cell reads a cell to its end and puts its text in its column (18.3.1.4).
+func (s *partRows) cell() error {
+	column := len(s.spans)
+	if at := s.e.attr("r"); len(at) > 0 {
 		n := 0
 		for _, c := range at {
 			if c < 'A' || c > 'Z' {
@@ -265,32 +347,120 @@ func (s *sheetReader) cell(start xml.StartElement) error {
 		}
 		column = max(0, n-1)
 	}
-	var content struct {
-		Value  string `xml:"v"`
-		Inline struct {
-			Texts []string `xml:"t"`
-			Runs  []string `xml:"r>t"`
-		} `xml:"is"`
+	var kind byte // s shared, i inline or formula text, b logical, e error, d date, n number
+	switch text := s.e.attr("t"); {
+	case len(text) == 0:
+		kind = 'n'
+	case string(text) == "str", string(text) == "inlineStr":
+		kind = 'i'
+	default:
+		kind = text[0]
 	}
-	if err := s.decoder.DecodeElement(&content, &start); err != nil {
+	style := 0
+	if text := s.e.attr("s"); len(text) > 0 {
+		style, _ = strconv.Atoi(string(text))
+	}
+	s.value = s.value[:0]
+	formula, stored := false, false
+	for depth := s.e.depth - 1; s.e.depth > depth; {
+		if err := s.e.next(); err != nil {
+			return s.e.truncated(err)
+		}
+		if s.e.kind != startElement {
+			continue
+		}
+		var err error
+		switch string(s.e.name) {
+		case "v", "is":
+			stored = stored || !s.e.empty
+			s.value, err = s.e.content(s.value, "rPh")
+		case "f":
+			formula = true
+			err = s.e.skip()
+		default:
+			err = s.e.skip()
+		}
+		if err != nil {
+			return err
+		}
+	}
+	for len(s.spans) < column {
+		s.spans = append(s.spans, span{})
+	}
+	cell, err := s.read(kind, style)
+	if err != nil {
 		return err
 	}
-	text := content.Value
-	switch attribute(start, "t") {
-	case "s":
-		i, err := strconv.Atoi(text)
-		if err != nil || i < 0 || i >= len(s.book.strings) {
-			return damaged("row %d names the text %q, which there is not", s.row, text)
-		}
-		text = s.book.strings[i]
-	case "inlineStr":
-		text = strings.Join(content.Inline.Texts, "") + strings.Join(content.Inline.Runs, "")
+	if formula && !stored {
+		cell.kind = Unstored
 	}
-	for len(s.cells) <= column {
-		s.cells = append(s.cells, "")
+	if column < len(s.spans) {
+		s.spans[column] = cell
+	} else {
+		s.spans = append(s.spans, cell)
 	}
-	s.cells[column] = text
 	return nil
+}
+
+// read puts a value in plain form.
+func (s *partRows) read(kind byte, style int) (span, error) {
+	from := uint64(len(s.room))
+	cell := span{from: from}
+	switch kind {
+	case 's':
+		if len(s.value) == 0 {
+			return span{}, nil
+		}
+		i, err := strconv.Atoi(string(bytes.TrimSpace(s.value)))
+		if err != nil || i < 0 || i >= len(s.book.ends) {
+			return span{}, damaged("row %d names the text %q, which there is not", s.row, s.value)
+		}
+		cell.shared = true
+		if i > 0 {
+			cell.from = s.book.ends[i-1]
+		} else {
+			cell.from = 0
+		}
+		cell.to = s.book.ends[i]
+		return cell, nil
+	case 'b':
+		cell.kind = Logical
+		if bytes.Equal(s.value, []byte("1")) || bytes.Equal(s.value, []byte("true")) {
+			s.room = append(s.room, "true"...)
+		} else if len(s.value) > 0 {
+			s.room = append(s.room, "false"...)
+		}
+	case 'e':
+		cell.kind = Fault
+		s.room = append(s.room, s.value...)
+	case 'd':
+		cell.kind = Moment
+		s.room = append(s.room, s.value...)
+	case 'i':
+		s.room = append(s.room, s.value...)
+	default:
+		cell.kind = Number
+		value := bytes.TrimSpace(s.value)
+		if how := s.format(style); how != asNumber && len(value) > 0 {
+			if days, err := strconv.ParseFloat(string(value), 64); err == nil {
+				var ok bool
+				if s.room, ok = moment(s.room, days, how, s.book.from1904); ok {
+					cell.kind = Moment
+					break
+				}
+			}
+		}
+		s.room = number(s.room, value)
+	}
+	cell.to = uint64(len(s.room))
+	return cell, nil
+}
+
+func (s *partRows) format(style int) shown {
+	if style < 0 || style >= len(s.book.formats) {
+		return asNumber
+	}
+	return s.book.formats[style]
 }
 
 // IsArchive reports whether bytes begin as a zip archive does, which workbooks

@@ -4,12 +4,16 @@
 package shaping
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 
+	"jorvex/internal/core/calendar"
+	"jorvex/internal/core/condition"
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/nearest"
@@ -40,14 +44,12 @@ type Result struct {
 // Broken returns the finding that makes the file unusable, if there is one.
 func (r Result) Broken() (finding.Finding, bool) { return finding.AnyBroken(r.Findings) }
 
-// Shape reads r as def says and writes typed rows to out. What is wrong with
-// the file is in the result's findings; an error is one of reading or writing.
+// Shape reads f as def says and writes typed rows to out. What is wrong with the
+// file is in the result's findings; an error is one of reading or writing.
 // Result.Sums holds a sum for each column that has a total, in their order.
-func Shape(def *definition.Definition, origin Origin, r io.Reader, out *Writer) (Result, error) {
-	s := &shaper{def: def, origin: origin, rows: reading.NewDelimited(r)}
-	s.rows.Delimiter = def.Delimiter
-	err := s.run(out)
-	s.result.Delimiter = s.rows.Delimiter
+func Shape(def *definition.Definition, origin Origin, f *reading.File, out *Writer) (Result, error) {
+	s := &shaper{def: def, layout: &def.Layout, origin: origin}
+	err := s.shape(f, out)
 	var broken finding.Finding
 	if errors.As(err, &broken) {
 		s.result.Findings = append(s.result.Findings, broken)
@@ -57,14 +59,127 @@ func Shape(def *definition.Definition, origin Origin, r io.Reader, out *Writer) 
 }
 
 type shaper struct {
-	def    *definition.Definition
-	origin Origin
-	rows   *reading.Delimited
-	result Result
-	fields []field
-	width  int
-	last   int // cells of the last row
-	uneven tally
+	def      *definition.Definition
+	layout   *definition.Layout
+	origin   Origin
+	rows     reading.Rows
+	text     *reading.Delimited // nil for other kinds of rows
+	result   Result
+	fields   []field
+	fieldOf  []int // the fields that conditions on rows can ask about
+	heading  [][]byte
+	width    int
+	last     int // cells of the last row
+	uneven   tally
+	repeated tally
+	leftOut  int64
+	now      condition.Now
+	current  []reading.Cell // the row that conditions are held against
+}
+
+// shape finds the table in a file, and shapes it.
+func (s *shaper) shape(f *reading.File, out *Writer) error {
+	s.prepare()
+	book, err := f.Book()
+	if err != nil {
+		return err
+	}
+	if book == nil {
+		var r io.Reader = f
+		if s.layout.Encoding != nil {
+			r = s.layout.Encoding.NewDecoder().Reader(f)
+		}
+		s.text = reading.NewDelimited(r)
+		s.text.Delimiter = s.layout.Delimiter
+		s.rows = s.text
+		pending, err := s.header()
+		s.result.Delimiter = s.text.Delimiter
+		if err != nil {
+			return err
+		}
+		return s.table(out, pending)
+	}
+	sheet, pending, err := s.sheet(book)
+	if err != nil {
+		return err
+	}
+	defer sheet.Close()
+	err = s.table(out, pending)
+	if hidden := sheet.Hidden(); hidden > 0 && err == nil {
+		found := finding.New(finding.HiddenRows, "%d, which are read like the others", hidden)
+		found.Count = hidden
+		s.found(found)
+	}
+	return err
+}
+
+// sheet opens the sheet that the layout names, or else the first that has the
+// required columns, those that are shown before hidden ones.
+func (s *shaper) sheet(book reading.Book) (reading.SheetRows, []keptRow, error) {
+	sheets := book.Sheets()
+	var tried []int
+	switch {
+	case s.layout.Sheet != "":
+		i, err := reading.FindSheet(sheets, s.layout.Sheet)
+		if err != nil {
+			return nil, nil, err
+		}
+		tried = []int{i}
+	case s.layout.Position > len(sheets):
+		return nil, nil, finding.New(finding.SheetAbsent, "number %d; there are %d", s.layout.Position, len(sheets))
+	case s.layout.Position > 0:
+		tried = []int{s.layout.Position - 1}
+	default:
+		for _, hidden := range []bool{false, true} {
+			for i := range sheets {
+				if sheets[i].Hidden == hidden {
+					tried = append(tried, i)
+				}
+			}
+		}
+	}
+	best, bestFit, fits := -1, -1, 0
+	for _, i := range tried {
+		rows, err := book.Open(i)
+		if err != nil {
+			return nil, nil, err
+		}
+		s.rows = rows
+		_, at, err := s.findHeader()
+		_ = rows.Close()
+		if err != nil {
+			return nil, nil, err
+		}
+		if at.whole {
+			fits++
+		}
+		if at.fit > bestFit || at.whole && fits == 1 {
+			best, bestFit = i, at.fit
+			if at.whole {
+				bestFit = len(s.fields) + 1
+			}
+		}
+	}
+	if best < 0 {
+		return nil, nil, finding.New(finding.Damaged, "it is no sound workbook: it has no sheet")
+	}
+	rows, err := book.Open(best)
+	if err != nil {
+		return nil, nil, err
+	}
+	s.rows = rows
+	if fits > 1 {
+		s.found(finding.New(finding.SeveralSheets, "%d, the first is taken: %q", fits, sheets[best].Name))
+	}
+	if sheets[best].Hidden {
+		s.found(finding.New(finding.HiddenSheet, "%q", sheets[best].Name))
+	}
+	pending, err := s.header()
+	if err != nil {
+		_ = rows.Close()
+		return nil, nil, err
+	}
+	return rows, pending, nil
 }
 
 // field is one declared column on its way from a cell to the table.
@@ -74,7 +189,11 @@ type field struct {
 	fixed  []byte // for columns that do not come from a cell, ready to be written
 	sum    *totals.Sum
 	bad    tally
+	faults tally
 	room   []byte
+	carry  bool // a blank cell repeats the one above
+	above  reading.Cell
+	marked []byte
 }
 
 // tally counts what did not fit, with the first rows and samples.
@@ -93,15 +212,8 @@ func (t *tally) add(row int64, sample string) {
 	}
 }
 
-func (s *shaper) run(out *Writer) error {
-	s.prepare()
-	if len(s.def.Columns) == 0 {
-		return s.readThrough()
-	}
-	pending, err := s.header()
-	if err != nil {
-		return err
-	}
+// table shapes the rows below the header.
+func (s *shaper) table(out *Writer, pending []keptRow) error {
 	defer s.conclude()
 	for _, row := range pending {
 		if err := s.row(out, row.cells, row.number); err != nil {
@@ -122,20 +234,6 @@ func (s *shaper) run(out *Writer) error {
 	}
 }
 
-// readThrough only checks that an input without columns can be read.
-func (s *shaper) readThrough() error {
-	for {
-		_, err := s.rows.Next()
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		s.result.Read++
-	}
-}
-
 func (s *shaper) prepare() {
 	sums := 0
 	for _, c := range s.def.Columns {
@@ -150,6 +248,10 @@ func (s *shaper) prepare() {
 		c := &s.def.Columns[i]
 		f := &s.fields[i]
 		f.column, f.cell = c, -1
+		f.carry = slices.Contains(s.layout.CarryDown, c.Name)
+		if c.Source == definition.FromCell {
+			s.fieldOf = append(s.fieldOf, i)
+		}
 		if c.Total {
 			f.sum = &s.result.Sums[next]
 			next++
@@ -166,45 +268,126 @@ func (s *shaper) prepare() {
 
 type keptRow struct {
 	number int64
-	cells  [][]byte
+	cells  []reading.Cell
 }
 
-// header finds the row that holds the declared headers: the first with every
-// required one, or else the one with most. It returns the rows below it that
-// were read on the way.
+func keep(number int64, cells []reading.Cell) keptRow {
+	row := keptRow{number: number, cells: slices.Clone(cells)}
+	for i := range row.cells {
+		row.cells[i].Text = slices.Clone(row.cells[i].Text)
+	}
+	return row
+}
+
+// heading is where a header stands.
+type heading struct {
+	row   int // index of its first row among the first rows
+	rows  int // that make it up
+	fit   int // declared columns that it has headers for
+	whole bool
+}
+
+// header finds the header and binds the columns to it. It returns the rows below
+// it that were read on the way.
 func (s *shaper) header() ([]keptRow, error) {
-	var top []keptRow
-	best, bestFit := -1, 0
-	for len(top) < headerRows {
+	top, at, err := s.findHeader()
+	if err != nil {
+		return nil, err
+	}
+	if at.fit == 0 {
+		return nil, finding.New(finding.NoHeader, "looked for %s in the first %d rows", finding.Samples(s.wanted()), len(top))
+	}
+	if err := s.bind(keptRow{top[at.row+at.rows-1].number, s.joined(top[at.row : at.row+at.rows])}); err != nil {
+		return nil, err
+	}
+	return top[at.row+at.rows:], nil
+}
+
+// findHeader reads the first rows, and finds among them the row, or the few rows
+// one below the other, that hold the declared headers: the first with every
+// required one, or else those with most.
+func (s *shaper) findHeader() (top []keptRow, best heading, err error) {
+	least, most := 1, 3
+	if n := s.layout.HeaderRows; n > 0 {
+		least, most = n, n
+	}
+	tryRow := func(i int) bool {
+		if at := s.layout.HeaderRow; at > 0 && top[i].number != int64(at) {
+			return false
+		}
+		for n := least; n <= most && i+n <= len(top); n++ {
+			fit, whole := s.fit(s.joined(top[i : i+n]))
+			if fit > best.fit || whole && !best.whole && fit > 0 {
+				best = heading{i, n, fit, whole && fit > 0}
+			}
+		}
+		return best.whole && best.row == i
+	}
+	next := 0 // the first row that may begin a header and was not tried
+	limit := max(headerRows, s.layout.HeaderRow+most)
+	for len(top) < limit {
 		cells, err := s.rows.Next()
 		if err == io.EOF {
 			break
 		}
 		if err != nil {
-			return nil, err
+			return nil, best, err
 		}
-		row := keptRow{number: s.rows.Row()}
-		for _, c := range cells {
-			row.cells = append(row.cells, slices.Clone(c))
+		top = append(top, keep(s.rows.Row(), cells))
+		// A row is judged once the rows that may belong to it are there, too.
+		if len(top)-next >= most {
+			if tryRow(next) {
+				return top, best, nil
+			}
+			next++
 		}
-		top = append(top, row)
-		fit, whole := s.fit(row.cells)
-		if fit > bestFit {
-			best, bestFit = len(top)-1, fit
-		}
-		if whole && fit > 0 {
-			best = len(top) - 1
+	}
+	for ; next < len(top); next++ {
+		if tryRow(next) {
 			break
 		}
 	}
-	if best < 0 {
-		f := finding.New(finding.NoHeader, "looked for %s in the first %d rows", finding.Samples(s.wanted()), len(top))
-		return nil, f
+	return top, best, nil
+}
+
+// joined makes one header of several rows: blank cells of the upper ones repeat
+// the cell before, as merged cells do.
+func (s *shaper) joined(rows []keptRow) []reading.Cell {
+	if len(rows) == 1 {
+		return rows[0].cells
 	}
-	if err := s.bind(top[best]); err != nil {
-		return nil, err
+	width := 0
+	for _, r := range rows {
+		width = max(width, len(r.cells))
 	}
-	return top[best+1:], nil
+	join := s.layout.HeaderJoin
+	if join == "" {
+		join = " "
+	}
+	header := make([]reading.Cell, width)
+	for i, r := range rows {
+		var before []byte
+		for at := range width {
+			var text []byte
+			if at < len(r.cells) {
+				text = trim(r.cells[at].Text)
+			}
+			if i < len(rows)-1 {
+				if len(text) == 0 {
+					text = before
+				}
+				before = text
+			}
+			if len(text) == 0 {
+				continue
+			}
+			if len(header[at].Text) > 0 {
+				header[at].Text = append(header[at].Text, join...)
+			}
+			header[at].Text = append(header[at].Text, text...)
+		}
+	}
+	return header
 }
 
 func (s *shaper) wanted() []string {
@@ -219,10 +402,10 @@ func (s *shaper) wanted() []string {
 
 // fit counts the declared columns a row has headers for, and whether all
 // required ones are among them.
-func (s *shaper) fit(cells [][]byte) (n int, whole bool) {
+func (s *shaper) fit(cells []reading.Cell) (n int, whole bool) {
 	plain := make(map[string]bool, len(cells))
 	for _, c := range cells {
-		plain[definition.Plain(string(c))] = true
+		plain[definition.Plain(string(c.Text))] = true
 	}
 	whole = true
 	anyRequired := false
@@ -243,10 +426,14 @@ func (s *shaper) fit(cells [][]byte) (n int, whole bool) {
 // bind ties columns to the cells of the header row.
 func (s *shaper) bind(header keptRow) error {
 	s.width = len(header.cells)
+	s.heading = make([][]byte, len(header.cells))
+	for i, c := range header.cells {
+		s.heading[i] = trim(c.Text)
+	}
 	taken := make([]bool, len(header.cells))
 	plain := make([]string, len(header.cells))
 	for i, c := range header.cells {
-		plain[i] = definition.Plain(string(c))
+		plain[i] = definition.Plain(string(c.Text))
 	}
 	for i := range s.fields {
 		f := &s.fields[i]
@@ -258,9 +445,9 @@ func (s *shaper) bind(header keptRow) error {
 			if k < 0 {
 				continue
 			}
-			written := string(header.cells[at])
+			written := string(header.cells[at].Text)
 			if f.cell >= 0 {
-				return inColumn(finding.New(finding.HeaderTwice, "both %q and %q are taken for %s", header.cells[f.cell], written, f.column.Name), f, header.number)
+				return inColumn(finding.New(finding.HeaderTwice, "both %q and %q are taken for %s", header.cells[f.cell].Text, written, f.column.Name), f, header.number)
 			}
 			f.cell, taken[at] = at, true
 			if !slices.Contains(f.column.Headers, written) && strings.TrimPrefix(written, "\ufeff") != f.column.Headers[k] {
@@ -286,7 +473,7 @@ func (s *shaper) bind(header keptRow) error {
 	var extra []string
 	for i, c := range header.cells {
 		if !taken[i] && plain[i] != "" {
-			extra = append(extra, string(c))
+			extra = append(extra, string(c.Text))
 		}
 	}
 	if len(extra) > 0 {
@@ -304,13 +491,22 @@ func inColumn(f finding.Finding, c *field, row int64) finding.Finding {
 
 func (s *shaper) found(f finding.Finding) { s.result.Findings = append(s.result.Findings, f) }
 
-// row shapes one row and writes it. Rows without any text are dropped.
-func (s *shaper) row(out *Writer, cells [][]byte, number int64) error {
+// row shapes one row and writes it. Rows without any text are dropped, and so are
+// repetitions of the header and those that the layout leaves out.
+func (s *shaper) row(out *Writer, cells []reading.Cell, number int64) error {
 	s.result.Read++
 	if blank(cells) {
 		return nil
 	}
-	if s.last = len(cells); len(cells) != s.width {
+	if s.isHeader(cells) {
+		s.repeated.add(number, "")
+		return nil
+	}
+	if s.isLeftOut(cells) {
+		s.leftOut++
+		return nil
+	}
+	if s.last = len(cells); s.text != nil && len(cells) != s.width {
 		s.uneven.add(number, fmt.Sprint(len(cells)))
 	}
 	for i := range s.fields {
@@ -319,19 +515,75 @@ func (s *shaper) row(out *Writer, cells [][]byte, number int64) error {
 			out.Plain(f.fixed)
 			continue
 		}
-		if f.cell < 0 || f.cell >= len(cells) {
-			out.Null()
-			continue
+		var cell reading.Cell
+		if f.cell >= 0 && f.cell < len(cells) {
+			cell = cells[f.cell]
 		}
-		f.write(out, cells[f.cell], number)
+		if f.carry {
+			if len(trim(cell.Text)) == 0 {
+				cell = f.above
+			} else {
+				f.above = reading.Cell{Text: append(f.above.Text[:0], cell.Text...), Kind: cell.Kind}
+			}
+		}
+		s.write(out, f, cell, number)
 	}
 	s.result.Kept++
 	return out.EndRow()
 }
 
-func blank(cells [][]byte) bool {
+// isHeader reports whether a row repeats the last row of the header.
+func (s *shaper) isHeader(cells []reading.Cell) bool {
+	if len(cells) != len(s.heading) || s.text == nil && len(s.heading) == 0 {
+		return false
+	}
+	for i, c := range cells {
+		if !bytes.Equal(trim(c.Text), s.heading[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *shaper) isLeftOut(cells []reading.Cell) bool {
+	if len(s.layout.LeaveOut) == 0 {
+		return false
+	}
+	s.current = cells
+	for _, c := range s.layout.LeaveOut {
+		if c.Holds(s, s.now) {
+			return true
+		}
+	}
+	return false
+}
+
+// Value implements condition.Subject: what the row at hand has in a column.
+func (s *shaper) Value(i int) condition.Value {
+	f := &s.fields[s.fieldOf[i]]
+	if f.cell < 0 || f.cell >= len(s.current) {
+		return condition.Value{Blank: true}
+	}
+	text := trim(s.current[f.cell].Text)
+	v := condition.Value{Blank: len(text) == 0, Text: string(text)}
+	switch f.column.Type {
+	case definition.Whole, definition.Decimal:
+		number, ok := s.decimal(f, text, s.current[f.cell].Kind)
+		if v.Blank = v.Blank || !ok; ok {
+			v.Number, _ = strconv.ParseFloat(string(number), 64)
+		}
+	case definition.Date:
+		date, err := calendar.Parse(string(s.date(text)))
+		if v.Blank = v.Blank || err != nil; err == nil {
+			v.Date = date
+		}
+	}
+	return v
+}
+
+func blank(cells []reading.Cell) bool {
 	for _, c := range cells {
-		if len(trim(c)) > 0 {
+		if len(trim(c.Text)) > 0 {
 			return false
 		}
 	}
@@ -349,9 +601,18 @@ func trim(b []byte) []byte {
 }
 
 // write converts one cell. What does not convert is null and tallied.
-func (f *field) write(out *Writer, cell []byte, row int64) {
-	text := trim(cell)
-	if len(text) == 0 {
+func (s *shaper) write(out *Writer, f *field, cell reading.Cell, row int64) {
+	text := trim(cell.Text)
+	switch {
+	case cell.Kind == reading.Fault || cell.Kind == reading.Unstored:
+		sample := string(text)
+		if cell.Kind == reading.Unstored {
+			sample = "a formula without a stored value"
+		}
+		f.faults.add(row, sample)
+		out.Null()
+		return
+	case len(text) == 0:
 		out.Null()
 		return
 	}
@@ -362,11 +623,12 @@ func (f *field) write(out *Writer, cell []byte, row int64) {
 		out.Text(text)
 		return
 	case definition.Whole:
-		value, ok = f.whole(text)
+		value, ok = s.whole(f, text, cell.Kind)
 	case definition.Decimal:
-		value, ok = f.decimal(text)
+		value, ok = s.decimal(f, text, cell.Kind)
 	case definition.Date:
-		value, ok = text, isDate(text)
+		value = s.date(text)
+		ok = isDate(value)
 	}
 	if !ok {
 		f.bad.add(row, string(text))
@@ -379,10 +641,70 @@ func (f *field) write(out *Writer, cell []byte, row int64) {
 	out.Plain(value)
 }
 
+// date returns a text as a date in ISO 8601 form where the layout's forms, or a
+// workbook's date with a time of midnight, tell one; or the text as it is.
+func (s *shaper) date(text []byte) []byte {
+	if len(text) == 10 && text[4] == '-' {
+		return text
+	}
+	if at, midnight := bytes.CutSuffix(text, []byte("T00:00:00")); midnight {
+		return at
+	}
+	for _, form := range s.layout.Dates {
+		if fields, ok := form.Read(string(text)); ok {
+			if d, ok := fields.Date(); ok && d.Unit == calendar.OneDay {
+				return []byte(d.Start.String())
+			}
+		}
+	}
+	return text
+}
+
+// decimal returns a number in canonical form, of a text with the layout's marks.
+// The numbers of workbooks have none.
+func (s *shaper) decimal(f *field, text []byte, kind reading.CellKind) ([]byte, bool) {
+	if kind == reading.Plain && (s.layout.Thousands != "" || s.layout.Decimal == ',') {
+		f.marked = f.marked[:0]
+		for i := 0; i < len(text); i++ {
+			switch c := text[i]; {
+			case s.isThousands(text, i):
+			case c == '.' && s.layout.Decimal == ',':
+				return nil, false
+			case c == ',' && s.layout.Decimal == ',':
+				f.marked = append(f.marked, '.')
+			default:
+				f.marked = append(f.marked, c)
+			}
+		}
+		if text = f.marked; len(text) == 0 {
+			return nil, false
+		}
+	}
+	return f.decimal(text)
+}
+
+// isThousands reports whether a mark between thousands stands at i: three digits
+// follow it, and a digit stands before.
+func (s *shaper) isThousands(text []byte, i int) bool {
+	mark := s.layout.Thousands
+	if mark == "" || text[i] != mark[0] || i == 0 || i+3 >= len(text) {
+		return false
+	}
+	digit := func(j int) bool { return text[j] >= '0' && text[j] <= '9' }
+	return digit(i-1) && digit(i+1) && digit(i+2) && digit(i+3) && (i+4 == len(text) || !digit(i+4))
+}
+
+func (s *shaper) whole(f *field, text []byte, kind reading.CellKind) ([]byte, bool) {
+	value, ok := s.decimal(f, text, kind)
+	if !ok {
+		return nil, false
+	}
+	return whole(value)
+}
+
 // whole returns a whole number of 64 bits in canonical form.
-func (f *field) whole(text []byte) ([]byte, bool) {
-	value, ok := f.decimal(text)
-	if !ok || slices.Contains(value, '.') {
+func whole(value []byte) ([]byte, bool) {
+	if slices.Contains(value, '.') {
 		return nil, false
 	}
 	const most, least = "9223372036854775807", "-9223372036854775808"
@@ -473,7 +795,7 @@ func isDate(text []byte) bool {
 
 // conclude turns the tallies into findings.
 func (s *shaper) conclude() {
-	if s.rows.Open() && s.last < s.width && s.result.Kept > 1 {
+	if s.text != nil && s.text.Open() && s.last < s.width && s.result.Kept > 1 {
 		f := finding.New(finding.CutShort, "the last row, %d, has no line end and %d of %d cells", s.rows.Row(), s.last, s.width)
 		f.Grade, f.Row = finding.Warning, s.rows.Row()
 		s.found(f)
@@ -483,8 +805,18 @@ func (s *shaper) conclude() {
 		f.Row, f.Count = s.uneven.first, s.uneven.count
 		s.found(f)
 	}
+	if s.repeated.count > 0 {
+		f := finding.New(finding.HeaderRepeated, "%s, the first is row %d; they are dropped", rows(s.repeated.count), s.repeated.first)
+		f.Row, f.Count = s.repeated.first, s.repeated.count
+		s.found(f)
+	}
 	for i := range s.fields {
 		f := &s.fields[i]
+		if f.faults.count > 0 {
+			made := inColumn(finding.New(finding.ErrorValues, "in %s, %s, the first is row %d: %s", f.column.Name, rows(f.faults.count), f.faults.first, finding.Samples(f.faults.samples)), f, f.faults.first)
+			made.Count = f.faults.count
+			s.found(made)
+		}
 		if f.bad.count == 0 {
 			continue
 		}

@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"encoding/csv"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jorvex/internal/core/definition"
+	"jorvex/internal/core/reading"
 	"jorvex/internal/core/shaping"
 )
 
@@ -30,6 +32,21 @@ columns:
   - {name: freight_t, type: decimal, headers: ["Freight (t)"], total: true}
   - {name: day, type: date}
 `
+
+// kept is content in memory.
+type kept struct{ *bytes.Reader }
+
+func (kept) Close() error { return nil }
+
+func opened(t *testing.T, content []byte) *reading.File {
+	t.Helper()
+	f, err := reading.Open(bytes.NewReader(content), func(r io.Reader) (reading.Content, error) {
+		b, err := io.ReadAll(r)
+		return kept{bytes.NewReader(b)}, err
+	})
+	require.NoError(t, err)
+	return f
+}
 
 func TestScenarios(t *testing.T) {
 	def, err := definition.Parse(loadings, time.Now())
@@ -64,7 +81,7 @@ func TestScenarios(t *testing.T) {
 			out := shaping.NewWriter(&part)
 			origin := shaping.Origin{Captures: map[string]string{"terminal": "Eskvik"}}
 			// The blank line that ends a scenario is part of its file.
-			result, err := shaping.Shape(def, origin, strings.NewReader(file.String()), out)
+			result, err := shaping.Shape(def, origin, opened(t, []byte(file.String())), out)
 			require.NoError(t, err)
 			require.NoError(t, out.Flush())
 
