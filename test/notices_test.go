@@ -223,7 +223,7 @@ func TestNoticePages(t *testing.T) {
 	b.do(chromedp.Navigate(s.Link()))
 	b.sees(`Notices\s+\d`)
 	b.do(chromedp.Navigate(s.Base + "/settings"))
-	b.sees(`console\s+broken, missing, in doubt, unreachable, stopped, failed\s+all inputs\s+nobody else`)
+	b.sees(`console\s+broken, missing, in doubt, unreachable, stopped, failed, waiting\s+all inputs\s+nobody else`)
 	b.click("Add a rule")
 	b.do(chromedp.SendKeys(`//label[contains(., "Name")]/input`, "reporting-desk"),
 		chromedp.Click(`//label[contains(., "a refresh delivered")]/input`),

@@ -90,7 +90,7 @@ func TestListingsForPeopleAndPrograms(t *testing.T) {
 	s.Must("demo", "-dir", filepath.Dir(s.Share)) // again: nothing is made twice
 	s.Must("refresh", "daily-loadings")
 	for command, rows := range map[string]int{
-		"place list": 1, "input list": 5, "files daily-loadings": 37, "files daily-loadings -verdict picked": 28, "files daily-loadings -contains FENNAY": 3,
+		"place list": 1, "input list": 6, "files daily-loadings": 37, "files daily-loadings -verdict picked": 28, "files daily-loadings -contains FENNAY": 3,
 		"files daily-loadings -most 5": 5, "changes daily-loadings": 0, "refreshes": 1, "receipt 1 -files": 28,
 	} {
 		t.Run(command, func(t *testing.T) {

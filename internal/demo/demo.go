@@ -31,7 +31,7 @@ var (
 )
 
 // Inputs are the definitions of the demo's inputs.
-var Inputs = []string{dailyLoadings, fuelUplift, tariffCard, berthIncidents, quayInspections}
+var Inputs = []string{dailyLoadings, fuelUplift, crewHours, tariffCard, berthIncidents, quayInspections}
 
 const tariffCard = `input: tariff-card
 title: Tariff card in force
@@ -51,6 +51,17 @@ pick:
 leave_out:
   - name contains "draft"
 order: by modified
+columns:
+  - {name: day, type: date, required: true}
+  - {name: terminal, required: true}
+  - {name: what, required: true}
+  - {name: minutes, type: whole, total: true}
+  - {name: source_file, file: path}
+deliver:
+  - file: berth-incidents.csv
+  - table: berth_incidents
+gate:
+  broken: leave_out
 `
 
 const quayInspections = `input: quay-inspections
@@ -124,6 +135,7 @@ func Generate(dir string, o Options) error {
 	}
 	g.flaws(days)
 	g.fuel()
+	g.crew()
 	g.tariffs()
 	g.incidents(days)
 	g.inspections(days)

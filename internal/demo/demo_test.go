@@ -126,6 +126,8 @@ func TestDefinitionsPickTheGoodFiles(t *testing.T) {
 	assert.Len(t, r.Cures, 2, "a copy, a misspelt name")
 	counts, _ = judged(t, input(t, "fuel-uplift"))
 	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 23, selection.NoPattern: 1}, counts)
+	counts, _ = judged(t, input(t, "crew-hours"))
+	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 48, selection.NoPattern: 1}, counts)
 	counts, r = judged(t, input(t, "tariff-card"))
 	assert.Equal(t, map[selection.Code]int{selection.PatternMatches: 1, selection.NotLatest: 3, selection.NotYet: 1, selection.NoPattern: 3, selection.ScratchFile: 1}, counts)
 	assert.Len(t, r.Cures, 2, "an underscore, a day 31 that there is not")

@@ -46,7 +46,13 @@ func (p Part) Digits() (least, most int) {
 
 // ParseForm reads a form such as yyyy-MM-dd. Text in '…' and everything that is
 // no letter stands for itself.
-func ParseForm(text string) (Form, error) {
+func ParseForm(text string) (Form, error) { return parseForm(text, false) }
+
+// ParseTextForm reads a form of dates that stand in a text and not in a path, so
+// that it may have a /.
+func ParseTextForm(text string) (Form, error) { return parseForm(text, true) }
+
+func parseForm(text string, slash bool) (Form, error) {
 	f := Form{text: text}
 	rest := []rune(text)
 	for len(rest) > 0 {
@@ -59,7 +65,7 @@ func ParseForm(text string) (Form, error) {
 			}
 			f.literal(quoted)
 			n = end
-		case r == '/':
+		case r == '/' && !slash:
 			return f, fmt.Errorf("the date form %q runs over a /; capture each part by itself and join them", text)
 		case 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z':
 			for n < len(rest) && rest[n] == r {

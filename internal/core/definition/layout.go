@@ -83,7 +83,7 @@ func (r *reader) layout(n *yaml.Node) {
 			l.Thousands = map[string]string{"comma": ",", "point": ".", "space": " ", "apostrophe": "'"}[r.oneOf(v, "thousands", "comma", "point", "space", "apostrophe")]
 		case "dates":
 			for _, f := range r.oneOrMore(v, "dates") {
-				form, err := calendar.ParseForm(r.text(f, "dates"))
+				form, err := calendar.ParseTextForm(r.text(f, "dates"))
 				if err != nil {
 					r.problem(f, "%s", err)
 					continue

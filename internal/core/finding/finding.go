@@ -38,6 +38,7 @@ const (
 	MixedEncodings    Code = "mixed_encodings"
 	PasswordProtected Code = "password_protected"
 	SheetAbsent       Code = "sheet_absent"
+	OtherEncoding     Code = "other_encoding"
 	NotUTF8           Code = "not_utf8"
 	UnclosedQuote     Code = "unclosed_quote"
 	RowTooLong        Code = "row_too_long"
@@ -107,7 +108,8 @@ var catalogue = map[Code]Kind{
 	SlotLate:          {Note, "expected files came late", "nothing needs to be done"},
 	UnchangedLong:     {Warning, "nothing new came for longer than expected", "ask the sender"},
 	SheetAbsent:       {Broken, "the wanted sheet is not in the workbook", "name the sheet in the definition as it is called, or ask the sender for it"},
-	NotUTF8:           {Broken, "the text is not UTF-8", "save the file as UTF-8"},
+	OtherEncoding:     {Warning, "the text is in another encoding than declared", "ask the sender to save the file like the others"},
+	NotUTF8:           {Broken, "the text is not UTF-8", "save the file as UTF-8, or declare its encoding, as in read: {encoding: windows-1252}"},
 	UnclosedQuote:     {Broken, "a quote is never closed", "close or remove the quote in the file"},
 	RowTooLong:        {Broken, "a row is longer than the limit", "check that the file has line ends and closed quotes"},
 	UnevenRows:        {Warning, "rows have more or fewer cells than the header", "check the rows named"},

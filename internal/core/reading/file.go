@@ -33,6 +33,9 @@ type File struct {
 
 	content Content
 	zip     *zip.Reader
+	old     *compound // an old workbook, and the entry that holds it
+	book    entry
+	spool   Spool
 	found   []finding.Finding // on opening
 }
 
@@ -51,7 +54,7 @@ func Open(r io.Reader, spool Spool) (*File, error) {
 		return nil, err
 	}
 	head = head[:n]
-	f := &File{Reader: io.MultiReader(bytes.NewReader(head), r), Kind: kindOf(head)}
+	f := &File{Reader: io.MultiReader(bytes.NewReader(head), r), Kind: kindOf(head), spool: spool}
 	if f.Kind != Zip && f.Kind != Document {
 		return f, nil
 	}
@@ -399,7 +402,7 @@ func (f *File) openCompound() {
 			book, is = c.find("Book")
 		}
 		if is {
-			f.Kind = OldWorkbook
+			f.Kind, f.old, f.book = OldWorkbook, c, book
 		}
 	}
 	switch {
@@ -451,8 +454,50 @@ func (f *File) Book() (Book, error) {
 	switch {
 	case f.Kind == WorkbookXML && f.zip != nil:
 		return newWorkbook(f.zip)
+	case f.Kind == ODSWorkbook && f.zip != nil:
+		return newODS(f.zip)
+	case f.Kind == OldWorkbook && f.old != nil:
+		return newXLS(f.old, f.book)
 	}
 	return nil, nil
+}
+
+// LooksUTF8 reads a text through and reports whether it is UTF-8, with characters
+// that other encodings would write otherwise. The file can be read all the same.
+func (f *File) LooksUTF8() (bool, error) {
+	var err error
+	if f.content, err = f.spool(f.Reader); err != nil {
+		return false, err
+	}
+	s := scanner{}
+	buf := make([]byte, 64<<10)
+	for r := f.fromStart(); ; {
+		n, err := r.Read(buf)
+		s.scan(buf[:n])
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return false, err
+		}
+	}
+	s.flush()
+	f.Reader = f.fromStart()
+	return s.wide > 0 && s.wrong < 0, nil
+}
+
+func (f *File) fromStart() io.Reader { return io.NewSectionReader(f.content, 0, f.content.Size()) }
+
+// Objects returns the rows of a JSON file: an array of objects, or objects one
+// after the other.
+func (f *File) Objects() (Rows, error) {
+	var err error
+	if f.content == nil {
+		if f.content, err = f.spool(f.Reader); err != nil {
+			return nil, err
+		}
+	}
+	return newObjects(f.content)
 }
 
 // Broken returns what was found on opening that makes the file unusable.

@@ -39,7 +39,45 @@ func inspect(t testing.TB, content []byte) (reading.Kind, []finding.Finding) {
 	defer f.Close()
 	found, err := f.Inspect()
 	require.NoError(t, err)
+	if _, broken := finding.AnyBroken(found); !broken {
+		readThrough(t, f)
+	}
 	return f.Kind, found
+}
+
+// readThrough reads every sheet of a workbook. What is wrong is a finding.
+func readThrough(t testing.TB, f *reading.File) {
+	t.Helper()
+	fault := func(err error) {
+		t.Helper()
+		var found finding.Finding
+		require.ErrorAs(t, err, &found)
+	}
+	book, err := f.Book()
+	if err != nil || book == nil {
+		if err != nil {
+			fault(err)
+		}
+		return
+	}
+	for i := range book.Sheets() {
+		rows, err := book.Open(i)
+		if err != nil {
+			fault(err)
+			continue
+		}
+		for n := 0; n < 100_000; n++ {
+			_, err := rows.Next()
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				fault(err)
+				break
+			}
+		}
+		require.NoError(t, rows.Close())
+	}
 }
 
 func gz(t testing.TB, content string) []byte {

@@ -46,6 +46,9 @@ func (k Kind) Table() bool {
 	return slices.Contains([]Kind{Text, Wide, JSON, XML, WorkbookXML, ODSWorkbook, OldWorkbook, Zip, Gzip, Parquet}, k)
 }
 
+// Workbook reports whether the kind is one of workbook.
+func (k Kind) Workbook() bool { return k == WorkbookXML || k == ODSWorkbook || k == OldWorkbook }
+
 // claims are the kinds that an extension stands for, the first the usual one.
 var claims = map[string][]Kind{
 	".csv": {Text, Wide}, ".tsv": {Text, Wide}, ".tab": {Text, Wide}, ".txt": {Text, Wide, JSON, XML},

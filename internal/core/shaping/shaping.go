@@ -84,10 +84,28 @@ func (s *shaper) shape(f *reading.File, out *Writer) error {
 	if err != nil {
 		return err
 	}
+	if f.Kind == reading.JSON {
+		if s.rows, err = f.Objects(); err != nil {
+			return err
+		}
+		pending, err := s.header()
+		if err != nil {
+			return err
+		}
+		return s.table(out, pending)
+	}
 	if book == nil {
 		var r io.Reader = f
 		if s.layout.Encoding != nil {
-			r = s.layout.Encoding.NewDecoder().Reader(f)
+			utf8, err := f.LooksUTF8()
+			if err != nil {
+				return err
+			}
+			if r = f; !utf8 {
+				r = s.layout.Encoding.NewDecoder().Reader(f)
+			} else {
+				s.found(finding.New(finding.OtherEncoding, "it is declared as %s, and it is UTF-8; it is read as that", s.layout.EncodingName))
+			}
 		}
 		s.text = reading.NewDelimited(r)
 		s.text.Delimiter = s.layout.Delimiter

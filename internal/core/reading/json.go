@@ -1,0 +1,230 @@
+package reading
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"jorvex/internal/core/finding"
+)
+
+// objects reads an array of JSON objects, or objects one after the other (RFC
+// 8259, and a line each), as a table: the first row holds the keys of all
+// objects in the order they first occur, the others hold their values. The keys
+// of objects in objects are joined with a point; arrays stay as they are.
+type objects struct {
+	content Content
+	decoder *json.Decoder
+	keys    []string
+	index   map[string]int
+	cells   []Cell
+	row     int64 // of the object read last; 0 before the keys
+	array   bool
+}
+
+// Limits of JSON.
+const (
+	mostKeys  = mostColumns
+	mostLevel = 100
+)
+
+func newObjects(content Content) (*objects, error) {
+	o := &objects{content: content, index: map[string]int{}}
+	// The keys are gathered first.
+	o.begin()
+	for {
+		err := o.object(func(key string, _ Cell) error {
+			if _, known := o.index[key]; known {
+				return nil
+			}
+			if len(o.keys) == mostKeys {
+				return finding.New(finding.NotATable, "its objects have more than %d keys", mostKeys)
+			}
+			o.index[key] = len(o.keys)
+			o.keys = append(o.keys, key)
+			return nil
+		})
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	o.begin()
+	return o, nil
+}
+
+// begin reads from the start.
+func (o *objects) begin() {
+	var r io.Reader = io.NewSectionReader(o.content, 0, o.content.Size())
+	head := make([]byte, 3)
+	if n, _ := io.ReadFull(r, head); !bytes.Equal(head[:n], []byte("\xef\xbb\xbf")) {
+		r = io.MultiReader(bytes.NewReader(head[:n]), r)
+	}
+	o.decoder = json.NewDecoder(r)
+	o.decoder.UseNumber()
+	o.array, o.row = false, 0
+}
+
+// Row implements Rows: the number of the object, the keys being row 1.
+func (o *objects) Row() int64 { return o.row }
+
+// Next implements Rows.
+func (o *objects) Next() ([]Cell, error) {
+	o.cells = slices.Grow(o.cells[:0], len(o.keys))[:len(o.keys)]
+	if o.row == 0 {
+		o.row = 1
+		for i, key := range o.keys {
+			o.cells[i] = Cell{Text: []byte(key)}
+		}
+		return o.cells, nil
+	}
+	clear(o.cells)
+	err := o.object(func(key string, c Cell) error {
+		o.cells[o.index[key]] = c
+		return nil
+	})
+	o.row++
+	return o.cells, err
+}
+
+// object reads the next object, and calls each with its keys and values.
+func (o *objects) object(each func(key string, c Cell) error) error {
+	token, err := o.token()
+	if err != nil {
+		return err
+	}
+	if token == json.Delim('[') && !o.array && o.row <= 1 {
+		o.array = true
+		if token, err = o.token(); err != nil {
+			return err
+		}
+	}
+	if token == json.Delim(']') && o.array {
+		if _, err := o.decoder.Token(); err != io.EOF {
+			return finding.New(finding.NotATable, "there is more behind the end of its array")
+		}
+		return io.EOF
+	}
+	if token != json.Delim('{') {
+		return finding.New(finding.NotATable, "it holds %v where an object should stand", token)
+	}
+	return o.pairs("", 1, each)
+}
+
+// token reads a token; faults of the text are findings.
+func (o *objects) token() (json.Token, error) {
+	token, err := o.decoder.Token()
+	var syntax *json.SyntaxError
+	switch {
+	case errors.As(err, &syntax):
+		return nil, finding.New(finding.Damaged, "its JSON: %s at offset %d", syntax, syntax.Offset)
+	case err == io.EOF && o.array:
+		return nil, finding.New(finding.CutShort, "its array is not closed")
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return nil, finding.New(finding.CutShort, "the last object is not closed")
+	}
+	return token, err
+}
+
+func (o *objects) inside() (json.Token, error) {
+	token, err := o.token()
+	if err == io.EOF {
+		err = finding.New(finding.CutShort, "the last object is not closed")
+	}
+	return token, err
+}
+
+func (o *objects) pairs(prefix string, level int, each func(key string, c Cell) error) error {
+	if level > mostLevel {
+		return finding.New(finding.NotATable, "its objects lie more than %d deep", mostLevel)
+	}
+	for {
+		token, err := o.inside()
+		if err != nil {
+			return err
+		}
+		if token == json.Delim('}') {
+			return nil
+		}
+		key, is := token.(string)
+		if !is {
+			return finding.New(finding.Damaged, "its JSON: %v where a key should stand", token)
+		}
+		if err := o.value(prefix+key, level, each); err != nil {
+			return err
+		}
+	}
+}
+
+func (o *objects) value(key string, level int, each func(key string, c Cell) error) error {
+	token, err := o.inside()
+	if err != nil {
+		return err
+	}
+	switch v := token.(type) {
+	case json.Delim:
+		if v == '{' {
+			return o.pairs(key+".", level+1, each)
+		}
+		text, err := o.list(level + 1)
+		if err != nil {
+			return err
+		}
+		return each(key, Cell{Text: text})
+	case json.Number:
+		text := []byte(v) // exact, however long
+		if bytes.ContainsAny(text, "eE") {
+			text = number(nil, text)
+		}
+		return each(key, Cell{Text: text, Kind: Number})
+	case bool:
+		return each(key, Cell{Text: fmt.Append(nil, v), Kind: Logical})
+	case string:
+		return each(key, Cell{Text: []byte(v)})
+	}
+	return each(key, Cell{})
+}
+
+// list reads an array to its end, and returns it as JSON.
+func (o *objects) list(level int) ([]byte, error) {
+	text := []byte{'['}
+	for depth := 1; depth > 0; {
+		token, err := o.inside()
+		if err != nil {
+			return nil, err
+		}
+		switch v := token.(type) {
+		case json.Delim:
+			if v == '[' || v == '{' {
+				if depth++; depth+level > mostLevel {
+					return nil, finding.New(finding.NotATable, "its arrays lie more than %d deep", mostLevel)
+				}
+				text = comma(text)
+			} else {
+				depth--
+			}
+			text = append(text, byte(v))
+		default:
+			encoded, err := json.Marshal(v)
+			if err != nil {
+				return nil, err
+			}
+			text = append(comma(text), encoded...)
+		}
+	}
+	return text, nil
+}
+
+// comma puts a comma where one value follows another. Keys and values of objects
+// in arrays are told in pairs, as they come.
+func comma(text []byte) []byte {
+	if last := text[len(text)-1]; last != '[' && last != '{' {
+		return append(text, ',')
+	}
+	return text
+}
