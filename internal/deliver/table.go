@@ -35,6 +35,7 @@ func NewTable(name string, refresh int64, position int) *Table {
 
 var sqlTypes = map[definition.Type]string{
 	definition.Text: "text", definition.Whole: "bigint", definition.Decimal: "numeric", definition.Date: "date",
+	definition.Money: "numeric", definition.Percent: "numeric", definition.Time: "time", definition.Timestamp: "timestamp", definition.YesNo: "boolean",
 }
 
 // NotOurs says that a table that was not delivered by Jorvex has the name.

@@ -22,7 +22,7 @@ func (r *reader) columns(n *yaml.Node, def *Definition) {
 					r.problem(v, "%q cannot name a column; use letters, digits and _, a letter first", c.Name)
 				}
 			case "type":
-				c.Type = Type(r.oneOf(v, "type", string(Text), string(Whole), string(Decimal), string(Date)))
+				c.Type = Type(r.oneOf(v, "type", string(Text), string(Whole), string(Decimal), string(Money), string(Percent), string(Date), string(Time), string(Timestamp), string(YesNo)))
 			case "headers":
 				for _, h := range r.list(v, "headers") {
 					c.Headers = append(c.Headers, r.text(h, "a header"))
@@ -101,8 +101,8 @@ func (r *reader) column(n *yaml.Node, seen map[string]*yaml.Node, c *Column, def
 	if c.Type == "" {
 		c.Type = Text
 	}
-	if c.Total && c.Type != Whole && c.Type != Decimal {
-		r.problem(seen["total"], "the column %q is %s; only whole and decimal columns have a total", c.Name, c.Type)
+	if c.Total && !c.Type.Number() {
+		r.problem(seen["total"], "the column %q is %s; only columns of numbers have a total", c.Name, c.Type)
 	}
 }
 

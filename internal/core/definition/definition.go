@@ -162,10 +162,15 @@ type Type string
 
 // The types. A blank is null in all of them.
 const (
-	Text    Type = "text"
-	Whole   Type = "whole"
-	Decimal Type = "decimal"
-	Date    Type = "date"
+	Text      Type = "text"
+	Whole     Type = "whole"
+	Decimal   Type = "decimal"
+	Date      Type = "date"
+	Money     Type = "money"   // a decimal, with a currency's sign or code around it in the file
+	Percent   Type = "percent" // a share as a fraction: 5% is 0.05
+	Time      Type = "time"    // of the day
+	Timestamp Type = "timestamp"
+	YesNo     Type = "yes_no"
 )
 
 // Source says where a column's values come from.
@@ -290,3 +295,6 @@ func Keys() map[string][]string { return known }
 
 // ValidName reports whether text can name an input or a place.
 func ValidName(text string) bool { return inputName.MatchString(text) }
+
+// Number reports whether values of the type are numbers, which have a total.
+func (t Type) Number() bool { return t == Whole || t == Decimal || t == Money || t == Percent }

@@ -145,7 +145,13 @@ func (d *Definition) RowFields() []condition.Field {
 	var fields []condition.Field
 	for _, c := range d.Columns {
 		if c.Source == FromCell {
-			kind := map[Type]condition.Kind{Whole: condition.Number, Decimal: condition.Number, Date: condition.Date}[c.Type]
+			kind := condition.Text
+			switch {
+			case c.Type.Number():
+				kind = condition.Number
+			case c.Type == Date:
+				kind = condition.Date
+			}
 			fields = append(fields, condition.Field{Name: c.Name, Kind: kind})
 		}
 	}

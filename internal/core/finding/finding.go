@@ -58,6 +58,9 @@ const (
 	NotWhole          Code = "not_whole"
 	NotDecimal        Code = "not_decimal"
 	NotDate           Code = "not_date"
+	NotTime           Code = "not_time"
+	NotTimestamp      Code = "not_timestamp"
+	NotYesNo          Code = "not_yes_no"
 
 	// About a file beside others, or the time.
 	FutureTime      Code = "future_time"
@@ -135,7 +138,10 @@ var catalogue = map[Code]Kind{
 	SlotDoubled:       {Warning, "expected files are there twice", "see which of them belongs"},
 	NotCovered:        {Warning, "what is expected cannot be told", "mend expect in the definition"},
 	SameContent:       {Warning, "the file has the same content as another", "see which of the two belongs, or set same_content: leave_out"},
-	NotDate:           {Warning, "values that are no dates (yyyy-MM-dd) come back blank", "mend the values, or make the column text"},
+	NotTime:           {Warning, "values that are no times of the day come back blank", "mend the values, or make the column text"},
+	NotTimestamp:      {Warning, "values that are no dates with a time come back blank", "mend the values, or make the column text"},
+	NotYesNo:          {Warning, "values that are neither yes nor no come back blank", "mend the values, or make the column text"},
+	NotDate:           {Warning, "values that are no dates come back blank", "mend the values, declare their form with read: {dates: …}, or make the column text"},
 }
 
 // Describe returns what the catalogue says of a code.

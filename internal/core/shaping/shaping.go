@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 
 	"jorvex/internal/core/calendar"
@@ -584,13 +583,11 @@ func (s *shaper) Value(i int) condition.Value {
 	}
 	text := trim(s.current[f.cell].Text)
 	v := condition.Value{Blank: len(text) == 0, Text: string(text)}
-	switch f.column.Type {
-	case definition.Whole, definition.Decimal:
-		number, ok := s.decimal(f, text, s.current[f.cell].Kind)
-		if v.Blank = v.Blank || !ok; ok {
-			v.Number, _ = strconv.ParseFloat(string(number), 64)
-		}
-	case definition.Date:
+	switch {
+	case f.column.Type.Number():
+		number, ok := s.number(f, s.current[f.cell])
+		v.Blank, v.Number = v.Blank || !ok, number
+	case f.column.Type == definition.Date:
 		date, err := calendar.Parse(string(s.date(text)))
 		if v.Blank = v.Blank || err != nil; err == nil {
 			v.Date = date
@@ -634,20 +631,11 @@ func (s *shaper) write(out *Writer, f *field, cell reading.Cell, row int64) {
 		out.Null()
 		return
 	}
-	var value []byte
-	ok := true
-	switch f.column.Type {
-	case definition.Text:
+	if f.column.Type == definition.Text {
 		out.Text(text)
 		return
-	case definition.Whole:
-		value, ok = s.whole(f, text, cell.Kind)
-	case definition.Decimal:
-		value, ok = s.decimal(f, text, cell.Kind)
-	case definition.Date:
-		value = s.date(text)
-		ok = isDate(value)
 	}
+	value, ok := s.convert(f, text, cell.Kind)
 	if !ok {
 		f.bad.add(row, string(text))
 		out.Null()
@@ -657,67 +645,6 @@ func (s *shaper) write(out *Writer, f *field, cell reading.Cell, row int64) {
 		f.sum.Add(value)
 	}
 	out.Plain(value)
-}
-
-// date returns a text as a date in ISO 8601 form where the layout's forms, or a
-// workbook's date with a time of midnight, tell one; or the text as it is.
-func (s *shaper) date(text []byte) []byte {
-	if len(text) == 10 && text[4] == '-' {
-		return text
-	}
-	if at, midnight := bytes.CutSuffix(text, []byte("T00:00:00")); midnight {
-		return at
-	}
-	for _, form := range s.layout.Dates {
-		if fields, ok := form.Read(string(text)); ok {
-			if d, ok := fields.Date(); ok && d.Unit == calendar.OneDay {
-				return []byte(d.Start.String())
-			}
-		}
-	}
-	return text
-}
-
-// decimal returns a number in canonical form, of a text with the layout's marks.
-// The numbers of workbooks have none.
-func (s *shaper) decimal(f *field, text []byte, kind reading.CellKind) ([]byte, bool) {
-	if kind == reading.Plain && (s.layout.Thousands != "" || s.layout.Decimal == ',') {
-		f.marked = f.marked[:0]
-		for i := 0; i < len(text); i++ {
-			switch c := text[i]; {
-			case s.isThousands(text, i):
-			case c == '.' && s.layout.Decimal == ',':
-				return nil, false
-			case c == ',' && s.layout.Decimal == ',':
-				f.marked = append(f.marked, '.')
-			default:
-				f.marked = append(f.marked, c)
-			}
-		}
-		if text = f.marked; len(text) == 0 {
-			return nil, false
-		}
-	}
-	return f.decimal(text)
-}
-
-// isThousands reports whether a mark between thousands stands at i: three digits
-// follow it, and a digit stands before.
-func (s *shaper) isThousands(text []byte, i int) bool {
-	mark := s.layout.Thousands
-	if mark == "" || text[i] != mark[0] || i == 0 || i+3 >= len(text) {
-		return false
-	}
-	digit := func(j int) bool { return text[j] >= '0' && text[j] <= '9' }
-	return digit(i-1) && digit(i+1) && digit(i+2) && digit(i+3) && (i+4 == len(text) || !digit(i+4))
-}
-
-func (s *shaper) whole(f *field, text []byte, kind reading.CellKind) ([]byte, bool) {
-	value, ok := s.decimal(f, text, kind)
-	if !ok {
-		return nil, false
-	}
-	return whole(value)
 }
 
 // whole returns a whole number of 64 bits in canonical form.
@@ -819,7 +746,7 @@ func (s *shaper) conclude() {
 		s.found(f)
 	}
 	if s.uneven.count > 0 {
-		f := finding.New(finding.UnevenRows, "the header has %d cells; %s differ, the first is row %d with %s", s.width, rows(s.uneven.count), s.uneven.first, s.uneven.samples[0])
+		f := finding.New(finding.UnevenRows, "the header has %d cells; not so %s, the first is row %d with %s", s.width, rows(s.uneven.count), s.uneven.first, s.uneven.samples[0])
 		f.Row, f.Count = s.uneven.first, s.uneven.count
 		s.found(f)
 	}
@@ -838,8 +765,7 @@ func (s *shaper) conclude() {
 		if f.bad.count == 0 {
 			continue
 		}
-		code := map[definition.Type]finding.Code{definition.Whole: finding.NotWhole, definition.Decimal: finding.NotDecimal, definition.Date: finding.NotDate}[f.column.Type]
-		made := inColumn(finding.New(code, "in %s, %s, the first is row %d; for instance %s", f.column.Name, rows(f.bad.count), f.bad.first, finding.Samples(f.bad.samples)), f, f.bad.first)
+		made := inColumn(finding.New(notA[f.column.Type], "in %s, %s, the first is row %d; for instance %s", f.column.Name, rows(f.bad.count), f.bad.first, finding.Samples(f.bad.samples)), f, f.bad.first)
 		made.Count = f.bad.count
 		s.found(made)
 	}

@@ -1,0 +1,242 @@
+package shaping
+
+import (
+	"bytes"
+	"strconv"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"jorvex/internal/core/calendar"
+	"jorvex/internal/core/definition"
+	"jorvex/internal/core/finding"
+	"jorvex/internal/core/reading"
+)
+
+// notA is the finding about values that are none of a type.
+var notA = map[definition.Type]finding.Code{
+	definition.Whole: finding.NotWhole, definition.Decimal: finding.NotDecimal, definition.Money: finding.NotDecimal, definition.Percent: finding.NotDecimal,
+	definition.Date: finding.NotDate, definition.Time: finding.NotTime, definition.Timestamp: finding.NotTimestamp, definition.YesNo: finding.NotYesNo,
+}
+
+// convert puts a cell's text in the canonical form of a column's type, or reports
+// that it is none of it.
+func (s *shaper) convert(f *field, text []byte, kind reading.CellKind) ([]byte, bool) {
+	switch f.column.Type {
+	case definition.Whole:
+		value, ok := s.decimal(f, text, kind)
+		if !ok {
+			return nil, false
+		}
+		return whole(value)
+	case definition.Decimal:
+		return s.decimal(f, text, kind)
+	case definition.Money:
+		return s.money(f, text, kind)
+	case definition.Percent:
+		return s.percent(f, text, kind)
+	case definition.Date:
+		value := s.date(text)
+		return value, isDate(value)
+	case definition.Time:
+		return clock(text)
+	case definition.Timestamp:
+		return s.timestamp(text)
+	case definition.YesNo:
+		return yesNo(text)
+	}
+	return text, true
+}
+
+// money is a number with a currency's sign or code before or behind it; one in
+// parentheses is negative.
+func (s *shaper) money(f *field, text []byte, kind reading.CellKind) ([]byte, bool) {
+	negative := false
+	if inside, ok := bytes.CutPrefix(text, []byte("(")); ok && bytes.HasSuffix(inside, []byte(")")) {
+		negative, text = true, inside[:len(inside)-1]
+	}
+	sign := []byte(nil)
+	for {
+		text = trimSpace(text)
+		r, size := utf8.DecodeRune(text)
+		switch {
+		case (r == '-' || r == '+') && sign == nil:
+			sign = text[:size]
+		case unicode.IsLetter(r) || unicode.Is(unicode.Sc, r):
+		default:
+			size = 0
+		}
+		if size == 0 || len(text) == 0 {
+			break
+		}
+		text = text[size:]
+	}
+	for {
+		text = trimSpace(text)
+		r, size := utf8.DecodeLastRune(text)
+		if len(text) == 0 || !unicode.IsLetter(r) && !unicode.Is(unicode.Sc, r) {
+			break
+		}
+		text = text[:len(text)-size]
+	}
+	if len(text) == 0 {
+		return nil, false
+	}
+	value, ok := s.decimal(f, text, kind)
+	if !ok || (negative || string(sign) == "-") && value[0] == '-' {
+		return nil, false
+	}
+	if (negative || string(sign) == "-") && string(value) != "0" {
+		value = append([]byte{'-'}, value...)
+	}
+	return value, true
+}
+
+// trimSpace trims spaces of all kinds, as those that do not break.
+func trimSpace(text []byte) []byte { return bytes.TrimFunc(text, unicode.IsSpace) }
+
+// percent is a share as a fraction: 5% and, in a workbook, 0.05 are 0.05.
+func (s *shaper) percent(f *field, text []byte, kind reading.CellKind) ([]byte, bool) {
+	number, marked := bytes.CutSuffix(text, []byte("%"))
+	value, ok := s.decimal(f, trimSpace(number), kind)
+	if !ok || !marked || len(number) == 0 {
+		return value, ok && len(number) > 0
+	}
+	return hundredth(value), true
+}
+
+// hundredth moves the point of a number in canonical form by two places.
+func hundredth(value []byte) []byte {
+	sign, digits := "", string(value)
+	if digits[0] == '-' {
+		sign, digits = "-", digits[1:]
+	}
+	whole, fraction := digits, ""
+	for i := range digits {
+		if digits[i] == '.' {
+			whole, fraction = digits[:i], digits[i+1:]
+		}
+	}
+	for len(whole) < 3 {
+		whole = "0" + whole
+	}
+	fraction = whole[len(whole)-2:] + fraction
+	whole = whole[:len(whole)-2]
+	for len(fraction) > 0 && fraction[len(fraction)-1] == '0' {
+		fraction = fraction[:len(fraction)-1]
+	}
+	if fraction == "" {
+		return []byte(sign + whole)
+	}
+	return []byte(sign + whole + "." + fraction)
+}
+
+// clock is a time of the day.
+func clock(text []byte) ([]byte, bool) {
+	if at, ok := bytes.CutPrefix(text, []byte("1899-12-30T")); ok {
+		text = at
+	}
+	for _, form := range []string{time.TimeOnly, "15:04:05.999999", "15:04", "3:04 PM", "3:04:05 PM"} {
+		if at, err := time.Parse(form, string(bytes.ToUpper(text))); err == nil {
+			return at.AppendFormat(nil, "15:04:05.999999"), true
+		}
+	}
+	return nil, false
+}
+
+// timestamp is a date with a time of the day, midnight if there is none, without
+// a zone.
+func (s *shaper) timestamp(text []byte) ([]byte, bool) {
+	if value := s.date(text); isDate(value) {
+		return append(bytes.Clone(value), " 00:00:00"...), true
+	}
+	for _, mark := range []byte{'T', ' '} {
+		i := bytes.IndexByte(text, mark)
+		if i < 0 {
+			continue
+		}
+		day := s.date(text[:i])
+		at, ok := clock(trim(text[i+1:]))
+		if ok && isDate(day) {
+			return append(append(bytes.Clone(day), ' '), at...), true
+		}
+	}
+	return nil, false
+}
+
+var yesWords = map[string]string{
+	"true": "true", "yes": "true", "y": "true", "t": "true", "1": "true", "x": "true",
+	"false": "false", "no": "false", "n": "false", "f": "false", "0": "false",
+}
+
+// yesNo is one of the common words for yes and no.
+func yesNo(text []byte) ([]byte, bool) {
+	value, ok := yesWords[string(bytes.ToLower(text))]
+	return []byte(value), ok
+}
+
+// date returns a text as a date in ISO 8601 form where the layout's forms, or a
+// workbook's date with a time of midnight, tell one; or the text as it is.
+func (s *shaper) date(text []byte) []byte {
+	if len(text) == 10 && text[4] == '-' {
+		return text
+	}
+	if at, midnight := bytes.CutSuffix(text, []byte("T00:00:00")); midnight {
+		return at
+	}
+	for _, form := range s.layout.Dates {
+		if fields, ok := form.Read(string(text)); ok {
+			if d, ok := fields.Date(); ok && d.Unit == calendar.OneDay {
+				return []byte(d.Start.String())
+			}
+		}
+	}
+	return text
+}
+
+// decimal returns a number in canonical form, of a text with the layout's marks.
+// The numbers of workbooks have none.
+func (s *shaper) decimal(f *field, text []byte, kind reading.CellKind) ([]byte, bool) {
+	if len(text) == 0 {
+		return nil, false
+	}
+	if kind == reading.Plain && (s.layout.Thousands != "" || s.layout.Decimal == ',') {
+		f.marked = f.marked[:0]
+		for i := 0; i < len(text); i++ {
+			switch c := text[i]; {
+			case s.isThousands(text, i):
+			case c == '.' && s.layout.Decimal == ',':
+				return nil, false
+			case c == ',' && s.layout.Decimal == ',':
+				f.marked = append(f.marked, '.')
+			default:
+				f.marked = append(f.marked, c)
+			}
+		}
+		if text = f.marked; len(text) == 0 {
+			return nil, false
+		}
+	}
+	return f.decimal(text)
+}
+
+// isThousands reports whether a mark between thousands stands at i: three digits
+// follow it, and a digit stands before.
+func (s *shaper) isThousands(text []byte, i int) bool {
+	mark := s.layout.Thousands
+	if mark == "" || text[i] != mark[0] || i == 0 || i+3 >= len(text) {
+		return false
+	}
+	digit := func(j int) bool { return text[j] >= '0' && text[j] <= '9' }
+	return digit(i-1) && digit(i+1) && digit(i+2) && digit(i+3) && (i+4 == len(text) || !digit(i+4))
+}
+
+// number is the value of a cell for a condition.
+func (s *shaper) number(f *field, cell reading.Cell) (float64, bool) {
+	value, ok := s.convert(f, trim(cell.Text), cell.Kind)
+	if !ok {
+		return 0, false
+	}
+	v, err := strconv.ParseFloat(string(value), 64)
+	return v, err == nil
+}
