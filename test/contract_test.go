@@ -165,6 +165,9 @@ func TestDefinitionsOverHTTP(t *testing.T) {
 		{"POST", input + "/trials" + path("Eskvik/loadings 2026-02-30.csv"), table(header, "SK1,7,1"), 200, []string{`"verdict":"left_out"`, "2026-02-30"}},
 		{"POST", input + "/trials" + path("../loadings 2026-10-07.csv"), "x", 400, []string{"climbs or doubles back"}},
 		{"GET", input + "/files", "", 200, []string{"!2026-10-07"}}, // nothing was recorded
+		{"GET", input + "/rows" + path("Eskvik/loadings 2026-10-05.csv"), "", 200, []string{`"columns":["terminal","day","sailing"`, `"became":"header"`, `"became":"kept"`, `"values":["Eskvik","2026-10-05","SK1","10","1.5"`, `"rows_kept":1`}},
+		{"GET", input + "/rows" + path("Eskvik/loadings 2026-10-05.csv") + "&limit=1", "", 200, []string{`!"became":"kept"`, `"rows_kept":1`}},
+		{"GET", input + "/rows" + path("Eskvik/loadings 2026-10-09.csv"), "", 404, []string{"jorvex files loadings"}},
 		{"GET", "/vocabulary", "", 200, []string{`"name":"modified"`, `"verbs":{`, `"pattern":"~$*"`}},
 	})
 	assert.Equal(t, "2", s.Query("SELECT count(*)::text FROM jorvex.definitions d JOIN jorvex.inputs i ON i.id = d.input_id WHERE i.name = 'loadings'"))

@@ -188,7 +188,9 @@ func TestGateAsks(t *testing.T) {
 		assert.Contains(t, r.Err, "asking: loadings/Fennay/loadings 2026-10-05.csv cannot be used: the file is empty")
 	}
 	ask()
-	eventually(t, func() bool { return strings.Contains(s.Must("notices"), "a refresh waits for somebody to decide: loadings/Fennay/") })
+	eventually(t, func() bool {
+		return strings.Contains(s.Must("notices"), "a refresh waits for somebody to decide: loadings/Fennay/")
+	})
 	assert.Equal(t, client.WrongUse, s.Run("answer", "1", "maybe").Code)
 	assert.Equal(t, client.WrongUse, s.Run("answer", "one", "go").Code)
 	assert.Contains(t, s.Must("answer", "1", "stop"), "refresh 1 is stopped; the last delivery stands")

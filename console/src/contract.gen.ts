@@ -322,6 +322,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/inputs/{input}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        /** The first rows of a file, as they are in it and as they are shaped. */
+        get: operations["listRows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/inputs/{input}/trials": {
         parameters: {
             query?: never;
@@ -757,6 +776,33 @@ export interface components {
             directory: string;
             every_seconds?: components["schemas"]["EverySeconds"];
             settle_seconds?: components["schemas"]["SettleSeconds"];
+        };
+        RowPage: {
+            path: string;
+            /** @description Names of the declared columns; none if the input does not read its files as tables. */
+            columns: string[];
+            items: components["schemas"]["Row"][];
+            /**
+             * Format: int64
+             * @description Rows below the header, of the whole file.
+             */
+            rows_read: number;
+            /** Format: int64 */
+            rows_kept: number;
+            findings: components["schemas"]["Finding"][];
+        };
+        Row: {
+            /**
+             * Format: int64
+             * @description In the file, counted from 1.
+             */
+            row: number;
+            /** @description As they are in the file, the first 200. */
+            cells: string[];
+            /** @enum {string} */
+            became: "above the header" | "header" | "kept" | "blank" | "header again" | "left out" | "no header found";
+            /** @description Of the declared columns, for a row that was kept; blank ones are empty. */
+            values: string[];
         };
         /** @enum {string} */
         NoticeKind: "broken" | "missing" | "late" | "in_doubt" | "unreachable" | "complete" | "delivered" | "stopped" | "waiting" | "failed";
@@ -2083,6 +2129,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listRows: {
+        parameters: {
+            query: {
+                /** @description The path from the place's root, or from the input's folder, as it is shown. */
+                path: string;
+                /** @description How many rows; 50 unless told otherwise. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows, and what was found in the whole file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowPage"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -379,6 +379,39 @@ func (e RefreshStage) Valid() bool {
 	}
 }
 
+// Defines values for RowBecame.
+const (
+	RowBecameAboveTheHeader RowBecame = "above the header"
+	RowBecameBlank          RowBecame = "blank"
+	RowBecameHeader         RowBecame = "header"
+	RowBecameHeaderAgain    RowBecame = "header again"
+	RowBecameKept           RowBecame = "kept"
+	RowBecameLeftOut        RowBecame = "left out"
+	RowBecameNoHeaderFound  RowBecame = "no header found"
+)
+
+// Valid indicates whether the value is a known member of the RowBecame enum.
+func (e RowBecame) Valid() bool {
+	switch e {
+	case RowBecameAboveTheHeader:
+		return true
+	case RowBecameBlank:
+		return true
+	case RowBecameHeader:
+		return true
+	case RowBecameHeaderAgain:
+		return true
+	case RowBecameKept:
+		return true
+	case RowBecameLeftOut:
+		return true
+	case RowBecameNoHeaderFound:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RuleKind.
 const (
 	Latest      RuleKind = "latest"
@@ -1248,6 +1281,36 @@ type RefreshRequest struct {
 	Set map[string]string `json:"set,omitempty,omitzero"`
 }
 
+// Row defines model for Row.
+type Row struct {
+	Became RowBecame `json:"became"`
+
+	// Cells As they are in the file, the first 200.
+	Cells []string `json:"cells"`
+
+	// Row In the file, counted from 1.
+	Row int64 `json:"row"`
+
+	// Values Of the declared columns, for a row that was kept; blank ones are empty.
+	Values []string `json:"values"`
+}
+
+// RowBecame defines model for Row.Became.
+type RowBecame string
+
+// RowPage defines model for RowPage.
+type RowPage struct {
+	// Columns Names of the declared columns; none if the input does not read its files as tables.
+	Columns  []string  `json:"columns"`
+	Findings []Finding `json:"findings"`
+	Items    []Row     `json:"items"`
+	Path     string    `json:"path"`
+	RowsKept int64     `json:"rows_kept"`
+
+	// RowsRead Rows below the header, of the whole file.
+	RowsRead int64 `json:"rows_read"`
+}
+
 // Rule defines model for Rule.
 type Rule struct {
 	// Files Files a pattern matches, or that another rule leaves out.
@@ -1535,6 +1598,15 @@ type ListLogParams struct {
 
 	// Limit Most entries on the page.
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListRowsParams defines parameters for ListRows.
+type ListRowsParams struct {
+	// Path The path from the place's root, or from the input's folder, as it is shown.
+	Path string `form:"path" json:"path"`
+
+	// Limit How many rows; 50 unless told otherwise.
+	Limit int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // GetStoryParams defines parameters for GetStory.
@@ -1855,6 +1927,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
 	CreateRefresh(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRows The first rows of a file, as they are in it and as they are shaped.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/rows (the `ListRows` operationId).
+	ListRows(ctx context.Context, input InputName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	//
@@ -2416,6 +2493,21 @@ func (c *Client) CreateRefreshWithBody(ctx context.Context, input InputName, con
 // Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
 func (c *Client) CreateRefresh(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateRefreshRequest(c.Server, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRows The first rows of a file, as they are in it and as they are shaped.
+//
+// Corresponds with GET /api/v1/inputs/{input}/rows (the `ListRows` operationId).
+func (c *Client) ListRows(ctx context.Context, input InputName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRowsRequest(c.Server, input, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4056,6 +4148,71 @@ func NewCreateRefreshRequestWithBody(server string, input InputName, contentType
 	return req, nil
 }
 
+// NewListRowsRequest constructs an http.Request for the ListRows method
+func NewListRowsRequest(server string, input InputName, params *ListRowsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/rows", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetStoryRequest constructs an http.Request for the GetStory method
 func NewGetStoryRequest(server string, input InputName, params *GetStoryParams) (*http.Request, error) {
 	var err error
@@ -5399,6 +5556,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/inputs/{input}/refreshes (the `CreateRefresh` operationId).
 	CreateRefreshWithResponse(ctx context.Context, input InputName, body CreateRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRefreshResponse, error)
 
+	// ListRowsWithResponse The first rows of a file, as they are in it and as they are shaped.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/rows (the `ListRows` operationId).
+	ListRowsWithResponse(ctx context.Context, input InputName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*ListRowsResponse, error)
+
 	// GetStoryWithResponse What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6534,6 +6698,54 @@ func (r CreateRefreshResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CreateRefreshResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RowPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRowsResponse) GetJSON200() *RowPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRowsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRowsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8101,6 +8313,19 @@ func (c *ClientWithResponses) CreateRefreshWithResponse(ctx context.Context, inp
 	return ParseCreateRefreshResponse(rsp)
 }
 
+// ListRowsWithResponse The first rows of a file, as they are in it and as they are shaped.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/rows (the `ListRows` operationId).
+func (c *ClientWithResponses) ListRowsWithResponse(ctx context.Context, input InputName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*ListRowsResponse, error) {
+	rsp, err := c.ListRows(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRowsResponse(rsp)
+}
+
 // GetStoryWithResponse What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9176,6 +9401,39 @@ func ParseCreateRefreshResponse(rsp *http.Response) (*CreateRefreshResponse, err
 	return response, nil
 }
 
+// ParseListRowsResponse parses an HTTP response from a ListRowsWithResponse call
+func ParseListRowsResponse(rsp *http.Response) (*ListRowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RowPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetStoryResponse parses an HTTP response from a GetStoryWithResponse call
 func ParseGetStoryResponse(rsp *http.Response) (*GetStoryResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10086,6 +10344,9 @@ type ServerInterface interface {
 	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
 	// (POST /api/v1/inputs/{input}/refreshes)
 	CreateRefresh(c *gin.Context, input InputName)
+	// ListRows The first rows of a file, as they are in it and as they are shaped.
+	// (GET /api/v1/inputs/{input}/rows)
+	ListRows(c *gin.Context, input InputName, params ListRowsParams)
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	// (GET /api/v1/inputs/{input}/story)
 	GetStory(c *gin.Context, input InputName, params GetStoryParams)
@@ -10879,6 +11140,50 @@ func (siw *ServerInterfaceWrapper) CreateRefresh(c *gin.Context) {
 	siw.Handler.CreateRefresh(c, input)
 }
 
+// ListRows operation middleware
+func (siw *ServerInterfaceWrapper) ListRows(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRowsParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRows(c, input, params)
+}
+
 // GetStory operation middleware
 func (siw *ServerInterfaceWrapper) GetStory(c *gin.Context) {
 
@@ -11576,6 +11881,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/story", wrapper.GetStory)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/confirmation", wrapper.ConfirmLoss)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/why", wrapper.ExplainFile)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/rows", wrapper.ListRows)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/trials", wrapper.TryFile)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/holds", wrapper.ListHolds)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/holds", wrapper.CreateHold)
@@ -12395,6 +12701,46 @@ type CreateRefreshdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CreateRefreshdefaultApplicationProblemPlusJSONResponse) VisitCreateRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRowsRequestObject struct {
+	Input  InputName `json:"input"`
+	Params ListRowsParams
+}
+
+type ListRowsResponseObject interface {
+	VisitListRowsResponse(w http.ResponseWriter) error
+}
+
+type ListRows200JSONResponse RowPage
+
+func (response ListRows200JSONResponse) VisitListRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRowsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRowsdefaultApplicationProblemPlusJSONResponse) VisitListRowsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13459,6 +13805,9 @@ type StrictServerInterface interface {
 	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
 	// (POST /api/v1/inputs/{input}/refreshes)
 	CreateRefresh(ctx context.Context, request CreateRefreshRequestObject) (CreateRefreshResponseObject, error)
+	// ListRows The first rows of a file, as they are in it and as they are shaped.
+	// (GET /api/v1/inputs/{input}/rows)
+	ListRows(ctx context.Context, request ListRowsRequestObject) (ListRowsResponseObject, error)
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	// (GET /api/v1/inputs/{input}/story)
 	GetStory(ctx context.Context, request GetStoryRequestObject) (GetStoryResponseObject, error)
@@ -14200,6 +14549,33 @@ func (sh *strictHandler) CreateRefresh(ctx *gin.Context, input InputName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CreateRefreshResponseObject); ok {
 		if err := validResponse.VisitCreateRefreshResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRows operation middleware
+func (sh *strictHandler) ListRows(ctx *gin.Context, input InputName, params ListRowsParams) {
+	var request ListRowsRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRows(ctx, request.(ListRowsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRows")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRowsResponseObject); ok {
+		if err := validResponse.VisitListRowsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -14985,158 +15361,163 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rkxu3teBfQXG3ykml5yHHzt6MPuna0rUSWVZpFLu2PKopsPuQhKcJtAH0cLgq/fctnAP0i0CzOUMq",
-	"ye79NA+CeBwcnPfj0yxX60pJkNbMrj7NVsAL0Pjryw986X4WYHItKiuUnF3N3vI1GGZXwO5BG6EkUwv8",
-	"s4CFkMKNOp9lM5OvYM3d1+22gtnVzFgt5HL2+fPnbFZxzddg/Trf1doovbvShxWwm5mEB3szC4tUfAls",
-	"Dgulwa0i3Ljfa9DbWTaTfO0Wymm67hbW/OENyKVdza6+uby8vMyGm8pmD2dLdeb+e2buRHWmcBO8PKuU",
-	"kBb07GrBSwOfs9nrxY/c5qv4dh3IwlYDeOyKW7bhhkEhLBTPGZfKrkAzJYHNt0yqDROGcclAa6XZN8++",
-	"bo5Gt9Ge7fXijFbPZhp+r4WGYnZldQ1jAM9mr2VV27c4xSeauOJ21U4r3OcHzvlGrIXdhcKPylgG0moB",
-	"huHp6dJSt1XiNN2lCljwurSzq2fuotb8QazrNf7l/hTS/9ncobufJeiDLvFdyXMYAUjlPj8QIO8hB1HZ",
-	"t/V6Djoxr6YxozMvlF5zSwf7yzez8TO7dety7Ci6Lg87yWc32FRKGsDn+YqLstY4fa6kBYm3zquqFDl3",
-	"AL6otJqXsP7Tb8ahwKfO3P9Tw2J2NfsfFy2RuaBPzcU7+hat2EeiX/DJgLRso5Vcsj+8f/Ud++s33/6v",
-	"P57jkf0USDxWXC7BvLz3+6q0qkBbQXtfiJJ+2cWVhdAmgr8vLFs7FH52eYkoa2Ft9p3kjVq+lFZv3bR+",
-	"Ia41x7/paUURpr2SX5sXSBsOu/vYzKfmv0Fu3YTfqdqT6v5R59tbDdzfAC8KQbj/rg+PIW7twmVnwfn2",
-	"1lhu4djz5uoeNF8+dd7+9b18qCC3UDAEpCOvjgDh/j1dFpqZUtnzWWRLDbr0J31Fc0GpNjgdXtZXhi1U",
-	"WYB2M03Y5wrKIjX1RtgV42ylyuKA2W7nPL+bCKUSFvZWESZOGC6B69RmkZ+5AeWWrR0zYpxV3FrQcuLm",
-	"K5HfQTFpK4NnEp6Hn6Fzri5IOjibdd6FvwN/uvjbalGy/7pyVdZrGcGNd6CFKkzGlCZUg1zJgi21qqvn",
-	"yOJhXdkts/Bg2WYFGtwwDY7lSxDu9x6d2RFMhgQlb97/MR/jQqt1dHmtNjjpJEIY4PdebWJbtyq6RC2R",
-	"3UZexzu8Zv+WEe8WvCyZkEyq4StOoow7Ga6dNbfoj9UAs7OHMbRwx9rBjDUEfr9zMLdDExMUlQE6DtfA",
-	"pLLMiHVVbt1BSygcKrl/FjVMZkHXpbIxkOMriOzhJwlsoTQDnq8YgeWgta7xde0sOIC9h02zjQCSKJC9",
-	"jDHgamBEAXFh2xMdgiQ+p5YmQdFBjfZGEgT+B7Vhay63HtOEZRtVlwWz/M5R+4lk7U7IIooHpZAQF0JQ",
-	"VIseDgWAoErgtqIH8jDYAyDFeFE895RILJh0dCnnkg4YVvAn3UVjvjX7JRg8vR/c7isLN+ihkAXplG4i",
-	"hgjfN3pkkBAT1DgO0jSw12CMJ+7jR/E79au0Xxzf7Qd4iEigrVa8e0f/+8WPb54zYQ2jp4VqoGUXvBIX",
-	"988u2q+e0efnTsB2V9TRZ51aFNNoB0fqbCN+ilLcO70sIlba6aKYWIKx0ScQ3gZIp8gQI3dz8HnZhWv7",
-	"Bek1miRDmrAfZLep51WCk+DqsnTPZNXwb9wRCWTtxUSeRRz7cdcNdyHYNXCJAl4sFqBB5vDG420f/EYs",
-	"I4jzJ6ZkuXV80G255BZ0xs56/3S0UJBsEWDOZtnsT7NsdhYFuPXoO35O3I8fPH6eiIoShIwp8qqQMF3u",
-	"GEAxKXocLG52ZAfaUfTMqp7b2MuJ4m+u5ELoNXRZxVypErh0Hy9VinyteFJ/8Gyi5Maywj/l8yhcjZA5",
-	"9EBRcAtnViDe7rt7iUYR3CLtp3ucGGheup1co0gcYbv+AzYHuwGQzG4UK5W6Mxm7PH/mXuRaaXjOLh1h",
-	"3DguTxK2vhc5oEnNWK6dtufea49LF6qeI4Vp7Ef/8ZdvegaklmRKsti47T7ktYExGW9gLCBD6FKLgkm0",
-	"iwob2OxQ1lcSotxVKlKtOzT967iJskJVY/8bbaQu/4XoxTxUJZc88KWh1UQWQi6nv79X9IXYwwsSzi4d",
-	"b4wVux/VZZz2G4AINfxlBWhPbeUYQ3DvwLvzwgxIC/4V7K4QLB2jAnAQfo2FajqUri1UMRDdgy5Ebvd9",
-	"/Wc/bHjdXqBC2LSTNQDuHDhsOGtvOIYbr6B4X0fQYoS9J4xprSDrDZ+OUnGma4kvVtWWcTbXwO8mitiO",
-	"wj2GkPuth436iaKHF95O0z/7UH5BBpgF0pEhFXXbcHT0AHFmsE0vPuBi8c2VMdsEr2ytYdQmkDIrdG1f",
-	"x3v0K0UwHPv6D27M52wmigNEgjiKOXrxlWFuQBB/+s6o2GTGxiwOL4PnwuHpisvibM0LYG64N3zxNTBh",
-	"p9uGaaEIkNaqEAsxsIONcOPWKje23ls3JqlZvtJqTS6ZkucOZlr1jCgx8jzg2SQg56oIBlVGQ+OzpCl5",
-	"S4QjF4ozurvcKF3ENV8j/k/k2//pRO6JxOQwWv9EKi2KVvfFrXcQYB/VHqfWooR3UZtlg58Tn3MZlZzl",
-	"JL2Alkjt74MWvIwxFJOy/HVMzWSKkU40lEvQbA6MzL+T32DqaAtPTqd8N6id/W2+V5uOuYgXxWTUO4bg",
-	"YJXl5fRpPrjhe212XjMPkoJXZf1SWefO4pdNPCFisSkgoQ4NTDndj2o51WGx1JwWCAx6rtUdCkQbrqWb",
-	"0EvaMeasya475d5GZcd6mRCQBiBGYIQ99+UzP0UMtj8AL4mmD0wEltvadM+u7qLH9AEJE5R8mrH9RnQ7",
-	"KiYncTudnSUUZJAFFLeHTETf2Kzi800WMISMq+RBQ4sZX1cJj4YV5fT9b1aihFvTFxGbDYwwEiEDWiM0",
-	"Mwf+2F29Dk7o4aMMrqRxpw6Ocg8ySJkxb33XYN712HSt8pMpNjoDIhSvb03dAaS3fQz5316fWhEsOKNG",
-	"Jhw0kJQH9oC5U2nISIG6TmO4f6pETa7muHeBG3sbAkt2OVSreA1NRFAwDQsNZpUxvuRCGss2K5GvyF9u",
-	"0Dtlp/uk/UZwxn1Hfe+HjVl6+1FikyD4LnwlaorAoJ6ELSJfoSk6aVwQ1pDQzISJ2xWcrDt9p+/ruExi",
-	"+P2B1I++kSCmVtiEBN7hBpNM6dvJ6iutmTVBVB532yV777hz5M5ZunfScdN2HngPPwL0A43aIzMjPfyR",
-	"67uI0JyI10mjTyKSh4YnVz+GyE5k/QQy+5tGOx6IGiuACI25VrXOgeGnUV3NqlsvY0VCEdRtM23siza8",
-	"y93D7O47BGI9TS7B8NLbEXOXH3G4Bu+/GHTXCQ8vfCPoqqkpO+rpLltMn2SycHT4WZPS0bgQPR00DUwi",
-	"4oiwbA45X0Mwxy+UZpzMw7aJLiTYoQLHTcsWozicBnBMQENqFtT9EInUvcquzj+4wr5GQLaCLuJkrTmz",
-	"j6of40/iGKRmLMTxydRGqQghzjGwc0/InI+kdmBBB65Yw0RhBXWG6cg8GhlITh6up65NDHGqFzt4BMcc",
-	"f0rdBWRu4oqW3uM0Kdxvk1oBo5MAZAil7Cw1NdpvmtgVcdTciaqKYgDBj3FZsFLIO69p5N5Q5N417hMK",
-	"xm3G+CNCeq/92vGQKm0PwZ1JslMQlsLsAUP7glATHuwxiK4uax5L45wNsIu9t7fejDzu4SjBWtC3OTdk",
-	"o3DSllW4JjxYkF6Sy1W1vV07USqbmQrKkmwtVqnbAqDyv5oVL0u1QW311tT56hYdJh8fHdE0VDktEzIS",
-	"4DQazxRhG3cAlWkdiQut1qS5CrmcHAQyCIGKX8Embj8RkYNbXQPGBptuqFbGMJmBqdrG9ZEDHMueUw9G",
-	"kre8CTTKRuwc/Q2/tqzklSHK2I+eO8AOkppzswLZAOIrwzDKhtELiEEi7i4VyYt5F+jV0FitIbeKhMuh",
-	"2m9UWVtEz1VIevFhCl8ZtuYOf+Lef7gHvb01bYTEGFHqRVOMac4GrHWQnDbtNY5u5o0rde3xo2BTVsSA",
-	"dojY3Zh7R2MzFYXvo9VdGMbnffzvmvOm2/28ytdf+A0srHtd5AuUeEJaj3EyBURvNNDRUScdTvZ3N5Ic",
-	"m3dxcpcraRQiOea90eIirmO5eyrGXPBfX3pxYX1YwHmaf4dwjGiMRTFduCRwXIOM89sxdaGxb+yeOmRp",
-	"4JD9xLsV2z0ZbzhyK4wTigZY+5trQi/o0Onn8fcBh21cFGthDLHNklQDIW/JJOlIbN8Qsq5KwDGNtoJC",
-	"g0Jun802XFiaasFF2RMAWqDRdo6hFvh3P10pcAeKR/E071yquSq2zPBN5mjpZsWto5JNFuGhsR90kGbh",
-	"9P28r2PRFSuvneyqzg6/DjQ0O9Q6FLqBTOzED3DivdNXT/ILtVik3nGuYxYfFJZ8WLRhViHH28CcOWih",
-	"9mHEUnYC8yYZDj1EA5j8EWl749f2n6rYpq9uwK3ZP96/IQkSsx88ZReGVcpYKDBc3rC/Xf/0NgvH4IZd",
-	"Wy4Lrgv2C8zdxIY9O79kTtYbRGQnhKwWXWL51GpB9Mo8J9nVgZCX5TilXvOH1/Ths+6aR8G2tZBh7jTq",
-	"DQBbFBqMCY6fJThG6Yb2TtGF1LffZGOn+jZypgSqRiTxMVKMvGZXWqEDRGHthPl1ZRPJpE76lFB2qbvH",
-	"XcTBGBEu6ri3QXrJxrEd5qjodPm5avMlhtNuW++PPwkjBnF42M4BnolgoAswcWf2k2SzpbgHeVtXEegM",
-	"btOnMAcgZ81Ftba15nrSd54IQhm79Edc6+gdCMsKQSYKrrW4h+esDFKmWPiP95PLXUDETv1TbXMVU6Ve",
-	"mDshlxhTTdKCN45WoI2ibCFpNv3cgVau0LX08RRxCYTj7K0AkuE70bqubEIceRfVt56kGR1TAepvZGfu",
-	"GOhbN2QsH4iqG3w6IOeF/rE3+tTHezcet2gQCC/rlNHcB066/THj2J1BzJBqM5mF46CsOWVYLwqkuJ6N",
-	"D8PHECVjwlDCsKIs2RwcAm+0sBYSsZ49zT2mgUtrku91xQ2TiowuNDQL+ZlOLyxLnwVuOtYn+to0fX9i",
-	"RkQ8uWEngWHHiKdyXkbxAJ31pReQxi3/6o4EAlJSRkP1wOezeou4bbmOW6otfVJALopeSmPXGp1M/dpj",
-	"L9559HHgEgbRla5rQ+ZiR4Z5qSgtdiK0m2SawTru32SmIlbuINLs/RBz2DaJlrFZp8eWd99E38D8GGKX",
-	"ytIswEblRKQ1K15VIKHIkMRUoKoykR/jFckYvVKsUONWEc+OI9jw0sn+ROvQwNOPGJ+WdraTqZrIwK4T",
-	"YmM6OiNQ/Fjw9XNWa3n1m9L38HDlD3j19sWPL/cjgSfPIUKjCfTzVxW73vcYkPxdMM4l6qtMMLMlE36G",
-	"0l6IgE6nCL9vo50GzMPcqsV0AZWbu3ToDDm5UgHqFFXlfW7eDWcwN8CpcRNdYy3OjUUbdEYdFrSTCIcb",
-	"R2mfCByLkktv8bHe1CnOUjd2DDy+RlbcgMqlkiLnpfcS2EbMwfkY1qCJc+p0IFC3lsq0WK/OE4oactA/",
-	"EBcJlb2tDUw1Zcum+NSEwUqW23R2tAlhEfhISEVw/PF5w37YnBvApJvg5jnAqNyL7Xt81lKl4V6oOkLf",
-	"v6cbbnJUeg/WZwnlK56oeVBptdQ8URKlDXGcQvam56u7obdrdR+z42OmQYjSRDT2R5qe7HKY1/okyQWt",
-	"xhIiWJoLbOGaNTF0EcoXI5qZp/sdgh5zpId31t5u61Afpjl06go1T3AQftgjTA0ZGmFX8ey90azKI6bk",
-	"RctPOWmyUfzdEPKkR59EmzL3xRPfkqFkI7El7i3dQWUPeXsa+FRKe0Cc2nFeUjbzqelBt8trrcmS1mDo",
-	"x6dGnyQT1Bo0r00ocEHQ6kK6835Gw2877+EYTqju8zpBeJqbXlqqM/g0D/e06kOeYyEN9EGMzChSpjGU",
-	"aQ0y5fJOBy9PKjS0Ph81406OLk+ERHfVjm40UxssGYd/w26PIOwfcl/j6sEBhXFw7G3hA/lOGJ04XZ6e",
-	"vpfD4ygO0eEpiKsEDNmtuIkL46q1ZY9RgmDyHrfDc8u8udqtqTTDFG9BHpFEMnSjb05SdH+vPUufkALz",
-	"3o8+TFQ01hPOXQN9qZS3wDsC3TPV+z/c3X+MP/TDZEQPRv9EUnqE7UN8egym+4qQyzhhj4VvBEIT0KUn",
-	"EDbvvxUXCYrdqqvN29gp4tR5w72Dj5Cs4zC3JlHq+Iyth4C79DXPoUq921Zq5PiMlgqDNby7P60IOpz8",
-	"CRVPqkM8PFRD1Idlpe8x6FsWqAfJgjnENM/J7rIifwDfOm2V9NPpZtaEGszvgP1Wo7IFxqNyxuxKGKZk",
-	"Dod45i9jQU32IMW3v7mfeVmTpNDq0ZGCtjGFOR7kMhre3pR39aUVQ7FThwXenq/rElgJ3F2Smmz+Gnor",
-	"2qKBOJXXv9z93Ar3XOn6fZiUoXyxNdyGqtRRN0e0aMibaKUQLDSF3hvv/MI6o73Aza71JBUzM62QmrfD",
-	"e0+erzjo5hyze/YdlU9wcDCr3D/dY8zwNa2FMd7KQx8tlYR/Vhmua7GUr+UbHxbZx9QQLLm3guNdHIJt",
-	"TkF/3qSKOU1/Ir3JjY2uWip7WBVLHx1yoPh3QChYKqd9WlGUtgLsTmkDXzOzL+OngHI9jBChCrhtJGQb",
-	"Gkmo5D5q4iad3kshJYCF2+IK8M4aw5QJsri5c9haS/9r+Kcht1mzZuOeHkRp3km1kYn1oYo5x9ADGich",
-	"h1CtOHVKR/BMKubqI258JkPYa/QWu0JaqpLcAXarxDuMv7cwfWJjsUTQxQEmLF8I7YmVY0q1jEvH6Bd/",
-	"dnmZ4Y1K2ICxpI4fofNAvKqL20uGMIiBjCxP++lUR86JG6tfNHbq/a6yjFL5jFgmsnXqdSyG0+HkmpcT",
-	"gqUailSv46eOx4V1q6pNNL5CWYxXbD+wzMaTSmU0TGEfjqKWcmRrs7t/2JsGgZBHGZPeyX6duf+NY1Rc",
-	"2MEWX2kgWU+gOZzfcas9NhiTxLJX4U4mSd+NXfDQ/NIGHClr3yGZkJO07wCCtLKJ50+rmoeZ8vKmY9SE",
-	"zk79mjETSmcnM4I+IOG6h8IbZ61iDmBO+XQ0jEp5U6LeXMgi4UVp2iY9us3R77vJelk0Cez0KmY2Myu1",
-	"6Z1nxsuyEzlKf+1r2DFoyfG4KuY/tyn6jUo5um5MXPsZtFj4zkaxrHSY3LvEVxu99bLjtK+sIFbmue/M",
-	"RsGh4/7dDYlwOBgXLSepM+GUYaYEsE0URPtqNKX9nUeufXNIsMwAAIlKNY0XLFayZgRIxzAEBnifwBD4",
-	"s8r5vC55VF52Uk2sgciCYawgWhkOYCYJGankclnz5aFqrMl1aMbXfGlHrw/p5BHVnttJuoa3SuH4GAAj",
-	"FZ3no4EtB5QmG5Q3ZXdCFlRaDMoibvTrc2a8v7CnFmRdmH+MzWIgr7Ww22t3d77+D5jworDTXK7UnYC2",
-	"1xzFJN6GYe1pKvF38CUrPSlEjEDaBFxjSIgfu7K2op5wQi5UnAn/8OHDO5YraTXPG6r4N1w82KXO2Qex",
-	"9jXM3r/6jv35z3/+a0YdFvGfNzL0lGPeVcQKlddrivAuhbE+6Xa+ZVwyVfHfa2AkeGQ+fMxPdP3Di7Ov",
-	"v/2LU81X8MCDZsJehAx1TAsXhjlWSTbybjia7wF0I//x4dXZf2R0LlWyfMXd8UKhC8ewTMnNCgwDk/MK",
-	"CvaHm5uHt28zdnNTf3r72f28ufnj+Q1aUEUOkgIG/OX8+PrDLJvVuvRANlcXF6oCabB607nSywv/pQsn",
-	"orTu3RlBtlPA62r2DE2gFUheidnV7M/nl+d/9k5cxJTQw4SsLPivJckj7hkgc31doE3D2K6DfVDX6+rX",
-	"OD1ph1xQH8rPHwddC7++vBzpWLjbqfCpAQhNhMBeR1WCDO92QXSYbjWXBkmIOffCbEgfie2oAcFF6Nr4",
-	"mVToNRL31uzQmbfXZCgkNVAyYswy4SYMt9vmTkQv99pq4OuXNGjnXqMNTt9wY8/wG2evvx9rIzu52ed+",
-	"xLDwYOkoZwZ33MeMSH/MQSQ5HhArgxfsBv2vNzP2h4Jb6ujD3ih198eM3cy0MhZ070PJmmJ0V6g/+DHS",
-	"2yfxe/4V9Wftdr6k2cmf1x/lnXw4gDJd3eeNRuku12fAmj+SK8BNZMDezK58wguldZCHIEOfwY1E3m9X",
-	"Qi4Zl7BxNOfp2PlG3LdJNtwgKQd9hpmQ9O9z9h5yJSXkmLeGpLSHMrTN0G6ji6tt/m2SEL0O+ceHUSDf",
-	"v/hz9qVo1d6agGTSiVOU8LLnW8TYx1KVz9ms8gabPiC/08AtvO50FAZjQ372UY44aLn1uU9hra7h8w6A",
-	"nx0XwKPAPWevm2KhK27YHEC29aiYWLQtoStljPDpO5HO27F9+GEXOMZv4/Db23kYF5/w5+fkA/kvsO2l",
-	"nhJ5x2H7pQF1KDFoW227Z+7NSAO2yO+b93Hg5L73uCM16R44rcrK1nzLlo6qthGFwWWPj581gPXhE41t",
-	"3vu9Yy27Nfhcsh0e2bEzHMKd/zVIxP/LaNzlsg79GEfGn+7gzzCjuhkgDLuDyj7vyoPY0RYzEtia343w",
-	"3EBaJikDj1UD/qWYcOtW2cWBF6RWtsXBjyPVk/S+wday1O7ap4jeoAv7ZpZ1skdSdcDPZ0+idyM3T13i",
-	"WqPqU2hqXOygFd4oY/7ZHOrpF+oP06ar+YQsyTDgoC3v6ej3tqnT7mRmH7lApQvtCiRTcvxRqqoxlR3/",
-	"UqrtUyXBvmJ+QB+tuIr9LyIoOur7T+cE7nqGEoNVnjd0RNk27YkwT9yD9P0Om576arMPzdrW6in5smm/",
-	"vkOEUo5MqnjxlfF/Fnz73L8X9yc8VJBbKLANO0X2CdNUXEmJN77pZ3vJPVdEzAsxUdbZEdo+qIJvp28M",
-	"25Aef1unZITNjSaewVKL4lgcELtwqkV76z5kl9phGlaojUQDByGNYTzXypiT8byi3wo3ivTfkfvY+3ZS",
-	"RrI4gvYpWRQzgrdrzJ0cQctWxnsybk7Zwb8EpnYbFyeQFTsAOwybK7s6Bta+4Vus8OKlbLMrhzMjCnRB",
-	"uJ8ZdTicb/HnyfCWYim9yw+LTe6g7fdaVb5X7iSMbTrSpnF2h6HHZ2pKHE2faRdrvklnqzhcbwgICsxH",
-	"IU/8DhiXjECLrpwnXt+49a25m1Po1n7ySdLUN9FCzghjDNg9BnBpP4xjXeCMGeX7TqndCxUS849GxJQm",
-	"FCupoL7yoU4T0L7T0GESZJvekYeIFLGFQ/D1tGWbFpePlWNehIaduSpGrEahseWTXTo7G/hJlttUz7E2",
-	"fSW1M4w9Ooo1a2xj1LACw8NSG8Ec/dNs5AWZa+zKFyl3lIALaTL3JrjcMir3z3Jukjf4e29ve+PPpm/1",
-	"v007o4IteQTxpiS3teYlU7oATcF59nRWmyaMLEkMf1AUXHJE13uT+jzJ9R66SA/DZg5z4MdnSdSRpg1O",
-	"deAjDI+FCaEJBLcYYIpOPIcB5Lht7HrfXvryxm6nJxU0EHCnETNCi4wvbLVp14zf5TGu8ge01YVGHkxp",
-	"1Kx8vBBdnTBUjoWXGnix9aECGL7Evrn866gMg1hy8cn9+Dwmxb+URXN/h8jHv9XFEorQEAgD5Y8nKr+H",
-	"EjiKc20HlhBW/TRUDrKSzx0KPLfF4GMo0yPU1OcBJWnpG8zNGTV8oThh0caPqqIwCKWssfb2+rpTlm7b",
-	"CIEKlaa4eyj9kmDw/x+x+NAybZTDHzkwi9xt7aS9KjBfmTb9fBCOxf4OlcW03aVSxckkAe8fOpmfAJnJ",
-	"+6b+1yn4ybDchucrPRz6+tirpThJ03c3VOBWmvnC2sfAphfmztf0Do499pMMjQ+5I6eBryw8jaB8PMN+",
-	"U0KizJDGBRMSK1Nm/GtfV3aChuyJTpr6HtiS6qR0gc6VuFEf6ovAOcYV/uKlAMwrdtQAM/cdSzxDfuht",
-	"CxkLWWcoAoYstSyMQbtiKx76pBGskbGA09ELq4UveXZ8YvFBb19RNusor/wFQxybhmlUZ2gOrNBYumWE",
-	"ZzYfHMQ4j4zDUwigyi3EY1YboWUuJMfNRqJYv1xAjLsvSrONvJ7XXWzeeLTfaBXiO4Ul/N34vq50k7w4",
-	"juMIypJmDgiSqzVQReieNN5WNd+CPWdvFQW/CuPelFPHx4lmeIqjEmDaDfTvJD51c55GRagAk+PJT5Sc",
-	"mYxqioazn4YA+jS76FW/fKhKLuQUIvYh2OuixCoboVZZUwmJ0k6+LPU6EWoh5CRFEcUC8Xm+olJETYCt",
-	"1QKKHvkw/Hgu581KOdbCtxQ24WUAT8wouBKJiASgri/wII6JdBS4f9bkwScpS9sp68jWuse0i4sn4nfa",
-	"Ve2+Afyonwd/pA5qt+hNjy7qm+v4sptclMzxBoMvrtdrlj6kbAVq3WRZXU1oOegtiqluVQndoUZV8Inx",
-	"+zFZc6O0XTFLTXy90Kgckq/7vK2Ldhef3I/P+7zFnZufYm76Xkk4nuOVaALf8O0jnp7b8/547sH5TmAO",
-	"7fe6+8ICXPfhprHyKKprUfgLQ+6mgfIoHINzGpDyyRMe9ceR8tFqSP/OU1rIGE5/aZrqpeuj5R4iSfDF",
-	"h9UCZfD5NlDEY9zzNcgC2wMWcFZXoQmjVZRVji0Q6dlinGGGTaj2S90+k20CL/wCQnY2Yr71IQqh02lK",
-	"OvM9S8d8wicVuDqdYkdFeQ/3ozEjJ7oNuNF4JqrfwEXoLRsn1ADt5R8nHtmutKqXidLafrsBt8PB3B6j",
-	"lXzGw/T6jXz8uo8Lcj4hx/2R67uADqw5bPeqkKCPP9F3NOSfSFWpOd1xc7np4EeV3BywMF+b5ibxZsTE",
-	"/s7X+T+Rw9ZD7ct6bDuLJmB+PLmEpqOg+NBBjUqsloJ8udLLKgh87JlTqs2QTdFtXXzCn6Mpl+2FnYjC",
-	"nw56B0vauJVdJbcPrAtsh3i4SNedfPyNYMPDE+IrNVRMiFwYw6HUHQoF7AUL0i+3LOdSKuvL9uYrKHxQ",
-	"gC92nlFbWR8kcBTigr28bUB7EsFeYGtYQ+0Nm92uuGmiTdJXtw5N5FpNsQ+Cf0grSspa4t2jO66JX/a2",
-	"HG+PFYZ12uO3oZ/CeodpqK3CLL8Dic4unx/l+G//8l8pvQT7o+/w/+UY5jXfhoLNwbbXkhbqsxWOTnXO",
-	"udxiQWZS0Et/ScJ2Sp+f6OlVoWHrU15eTDB7x/OTsqZ3k9nS5b8ZW7oGy1Zqw9TCdh6NMG29geA8cfgf",
-	"sgiFZVjokgQ0a8vhww1+wotP/rdRJhXaMZ4QmmGJpD/dF8P7QqzKb+etL1n+cRR0E4LKOy2M/s29P8Pe",
-	"Tl86AxpJ6QKCu9uHWZD/2yneVBAS/+EYQ401bYT0QbYUWPsYK+EYQnRiZ0YwIIyaFDgROp0cJZj+3wu/",
-	"2tYqo7jVgD3h9Xti1ZRmevfO8dc9JLKNbTotZPaEHB2PREaCKXUvguvY8ZQRkF9wFEcjQsmX2V1CniEh",
-	"+enxbH0LxlLd0oD+5f5X03lH1ZbcnK2q4Ojbc6Y09l/qeKRa82HfokFrPM6q9KVRmWj9UoFhSmYh2lWF",
-	"QDffo+koyj/eZxtO5wV2c2eaPkjn7IPyTZCw7loYicZzs5seb8RSngl5Vgrp1dkRlbTTEOWEimlnlXQG",
-	"7N1xjITolnPT+bsSS2nw6uZabQxoJtyNYp+lLtQ6Dp2UV+b7bsHeUygTvUrmX/hhJIOofukFRzkhpxM0",
-	"RZnopg0VoTiZbg+Rp9/p3+piCf1Ckk1CCiqp822vy34vsgo3NMG/cz8ozh1lt1jBe+slspNWg+nVCo/e",
-	"SluVC3tNUwZPG49JdSpCiwyESKGwlJI9TjKFG1xb6OzAF/gMasoAvr1K0ClhplMv+pTAbVdJkKON0sfL",
-	"rcLJ/BU0SEoWpI0W1qnXjse2d+cLKXf1DgoCo0ZoVC0BgbsCXlJXmxREf6ARJ4SmXyEBydDMS9fSY0So",
-	"/jy7+vXjTsCkHTYBw++xtwAFGqywyvM5LdaZ6FMo//zrR6dMNNWkf/3oJCmKnyHpjaoUXzhF6v8GAAD/",
-	"/w==",
+	"7H15kxs3sudXQXA3wjMx1Yd8zL6R/tKzpWfNSLJCrbFjw63oAKtAEu4iUAZQzeYq9N03kJmoi0Cx2E1q",
+	"xrvvrz5YRAGJRCKPX2Z+muV6XWkllLOzp59mK8ELYeDXFx/40v8shM2NrJzUavZ09pavhWVuJdidMFZq",
+	"xfQC/izEQirpnzqfZTObr8Sa+6+7bSVmT2fWGamWs8+fP2ezihu+Fo7e831trDa7b/qwEux6psS9u56F",
+	"l1R8KdhcLLQR/i3SP/d7Lcx2ls0UX/sX5Thcdwprfv9aqKVbzZ5+e3l5eZkNJ5XN7s+W+sz/98zeyupM",
+	"wyR4eVZpqZwws6cLXlrxOZu9WrzhLl/Fp+tJFqYayONW3LENt0wU0oniGeNKu5UwTCvB5lum9IZJy7hi",
+	"whht2LdPvm6WhrvRru3V4gzfns2M+L2WRhSzp87UYozg2eyVqmr3Fob4hANX3K3aYaX//MAxX8u1dLtU",
+	"eKOtY0I5I4VlsHrctNRulTBM91WFWPC6dLOnT/xGrfm9XNdr+Mv/KRX92eyh35+lMAdt4ruS52KEIJX/",
+	"/ECCvBe5kJV7W6/nwiTGNfjM6MgLbdbc4cL++u1sfM3+vXU5thRTl4et5LN/2FZaWQHH8yWXZW1g+Fwr",
+	"JxTsOq+qUubcE/iiMnpeivVffrOeBT51xv6fRixmT2f/46IVMhf4qb14h9/CN/aZ6Bc4MkI5tjFaLdmf",
+	"3r/8nv3t2+/+15/PYck0BAiPFVdLYV/c0bwqoythnMS5L2SJv+zyykIaG+Hf546tPQs/ubwElnVibfet",
+	"5LVevlDObP2w9CJuDIe/8WhFGabdkl+bE4gTDrP72Iyn57+J3PkBv9c1ier+UufbGyM47QAvCom8/65P",
+	"jyFv7dJl54Xz7Y113Iljj5vrO2H48rHj9rfvxX0lcicKBoT04tULIJg/yWVpmC21O59FptSwS3/QlziW",
+	"KPUGhoPN+sqyhS4LYfxIE+a5EmWRGnoj3YpxttJlccBoN3Oe306kUikW7kYjJ054XAluUpOF+8w/UG7Z",
+	"2l9GjLOKOyeMmjj5Sua3opg0lcExCceDRuisq0uSDs9mnXNBe0Cri5+tliX7pyvXZb1WEd54J4zUhc2Y",
+	"NshqIteqYEuj6+oZXPFiXbktc+Lesc1KGOEfM8Jf+UpI/3tPzuwoJkOBkjfn/5iHcWH0Ovp6ozcw6CRB",
+	"GOj3Xm9iU3c6+opawXUbOR3vYJvpLAPfLXhZMqmY0sNTnGQZvzJ4d9bsIi2rIWZnDmNs4Ze1wxlrEe77",
+	"nYX5GdqYoqitwOVwI5jSjlm5rsqtX2gpCs9K/p9FLSZfQVeldjGSwymIzOEnJdhCGyZ4vmJIloPedQWn",
+	"a+eFA9oTbZppBJJEiUw6xuBWE1YWIq5sk9BBSsJxamWSKDqs0e5IQsD/qDdszdWWOE06ttF1WTDHb720",
+	"nyjWbqUqonxQSiXiSgioatHFgQIQTAmYVnRBRIM9BNKMF8UzkkRywZSXSzlXuMDwBlrpLhvzrd2vwcDq",
+	"6eF2XlnYQaJCFrRT3IkYI/zQ2JFBQ0xI4zhJ08ReC2tJuI8vhWZKb2m/OD7bD+I+ooG2VvHuHv3v529e",
+	"P2PSWYZHC8xAxy54JS/unly0Xz3Dz8+9gu23qGPPerMoZtEOltSZRnwVpbzzdllErXTTVTG5FNZFj0A4",
+	"G0J5QwYvcj8Gn5ddurZfUGTRJC+kCfOB6zZ1vErhNbi6LP0xWTX3N8wIFbJ2YyLHIs79MOvmdkHaNXSJ",
+	"El4uFsIIlYvXxLd98lu5jDDOX5hW5dbfg37KJXfCZOys908vCyXqFoHmbJbN/jLLZmdRgjti3/F1wnzo",
+	"4fH1REyUoGRM0VelEtP1jgEVk6rHwepmR3fAGUXXrOu5i52cKP/mWi2kWYvuVTHXuhRc+Y+XOiW+Vjxp",
+	"P9A1UXLrWEFH+TxKVytVLnqkKLgTZ04C3+7bewVOEZgizqe7nBhpXviZXIFKHLl26QM2F24jhGJuo1mp",
+	"9a3N2OX5E38i19qIZ+zSC8aNv+VRwzZ3MhfgUrOOG2/t+fPau6ULXc9BwjT+o//467c9B1IrMhV6bPx0",
+	"7/PaijEdb+AsQEfo0siCKfCLSheu2aGur5WI3q5Ko2ndkelfx12UFZga+89oo3XRF6Ibc1+VXPFwLw29",
+	"JqqQajn9/L3EL8QOXtBwduV446zY/agu47LfChGRhr+sBPhTWz3GIt079O6cMCuUE3QKdt8QPB2jCnBQ",
+	"fq0T1XQqXTlRxUh0J0whc7fv6z/TY8PtJoUKaNMO1hC4s+Aw4azd4RhvvBTF+zrCFiPXe8KZ1iqy5Pj0",
+	"koozUys4sbp2jLO5Efx2oortJdxDBDlNPUyUBoouXpKfpr/2of4CF2AWREcGUtRPw8vRA9SZwTRJfYCX",
+	"xSdXxnwTvHK1EaM+gZRboev7Ot6hX2mk4djXf/TPfM5msjhAJYizmJcXX1nmHwjqTz8YFRvMupjH4UWI",
+	"XHg+XXFVnK15IZh/nBxffC2YdNN9w/iiCJHWupALOfCDjdzGrVdu7H1v/TNJy/Kl0WsMyZQ89zQzuudE",
+	"iYnnwZ2NCnKui+BQZfhofJS0JG+FcGRDYUS/lxttirjla+X/iXz7P73KPVGYHCbrHymlZdHavjD1DgPs",
+	"k9rj0lqW4l3UZ9nw58TjXEY1ZzXJLsBXpOb3wUhexi4Um/L8dVzN6IpRXjVUS2HYXDB0/04+g6mlLUic",
+	"TvluMDv703yvNx13ES+Kyax3DMXBacfL6cN88I/v9dmRZR40BTJl6VVZZ8/im413QsRjU4iEOTRw5XQ/",
+	"qtXUgMXScHxBuKDnRt+CQrThRvkBSdOOXc4G/bpT9m1Ud6yXCQVpQGIgRphzXz+jIWK0/VHwEmX6wEXg",
+	"uKttd+36NrpMAiRMMPJxxPYb0enomJ7E3fTrLGEgC1WI4uaQgfAbm1V8vMkKhlRxkzxYaDHn6yoR0XCy",
+	"nD7/zUqW4sb2VcRmAiMXiVSBrYGamSd/bK9ehSD08FCGUNJ4UAee8gcyaJmxaH3XYd6N2HS98pMlNgQD",
+	"IhKv703dIST5Pob3396YWhE8OKNOJnhooCkP/AFzb9KgkwJsncZx/1iNGkPN8egCt+4mAEt2b6jW8Bq6",
+	"iETBjFgYYVcZ40sulXVss5L5CuPlFqJTbnpMmiYCI+5b6nt6bMzT20eJTaLgu/CVqCsCQD0JX0S+Ald0",
+	"0rkgnUWlmUkb9yt4XXf6TN/XcZ3E8rsDpR9+IyFMnXQJDbxzG0xypW8nm6/4zqwBURHvtq/snePOkjtr",
+	"6e5JJ0zbOeA9/gjUDzJqj84M8vANN7cRpTmB10mzTwLJg48n334MlR3F+gl09teNdTxQNVZCRGTMla5N",
+	"Lhh8GrXVnL4hHSsCRdA3zbCxL7pwLncXszvvAMR6nF4C8NKbEXcXPXG4BU9fDLbrhIMXvhFs1dSQHfN0",
+	"91pMr2SycnT4WpPa0bgSPZ00DU0i6oh0bC5yvhbBHb/QhnF0D7sGXYi0AwOO2/ZajPJwmsAxBQ2kWTD3",
+	"AxKpu5Vdm3+whX2LAH0FXcbJWndmn1U/xo/EMUTNGMTx0dJG64ggzgHYuQcyR0hqTxYI4Mq1mKisgM0w",
+	"nZlHkYEY5OFm6rvxQpwaxQ4RwbHAn9a3gZkbXNGSIk6T4H6b1BsAnSSEClDKzqumov2mqV2RQM2trKoo",
+	"ByD9GFcFK6W6JUsjJ0eRP9cwT1Ew7jLGHwDpvaJ3xyFVxh3CO5N0p6AshdEDh/YVoQYeTByEW5c1h6UJ",
+	"zgbaxc7bW3Ijj0c4SuGcMDc5t+ij8NqW0/BOce+EIk0u19X2Zu1VqWxmK1GW6GtxWt8UQlT0q13xstQb",
+	"sFZvbJ2vbiBg8vHBiKahyemYVBGA0yieKXJt3ApR2TaQuDB6jZarVMvJIJABBCq+BZu4/0RGFu5MLQAb",
+	"bLtQrYxBMgPTtYvbIwcElummHjyJ0fIGaJSN+Dn6E37lWMkri5Kxj547wA+SGnOzEqohxFeWAcqG4QmI",
+	"USIeLpXJjXkX5NXQWW1E7jQql0Oz3+qydsCeq5D0QjCFryxbc88/8ei/uBNme2NbhMSYUOqhKcYsZyuc",
+	"85ScNuwVPN2MGzfq2uVHyaadjBHtELW7cfeOYjM1wvfB6y4t4/M+/3fdedP9fmTy9V/8WiycP10YC1Sw",
+	"Qnwf4+gKiO5okKOjQToY7B/+SQxs3sbFXa6V1cDkkPeGL5dxG8vvUzEWgv/6ktSF9WGA8/T9HeAYUYxF",
+	"MV25RHJcCRW/b8fMhca/sbvqkKUBj+wX3q3aTmK8uZFbZRxZNNCadq6BXuCi08fjH4MbtglRrKW1eG2W",
+	"aBpIdYMuSS9i+46QdVUKeKaxVkBp0HDbZ7MNlw6HWnBZ9hSAlmg4nWOYBXTupxsFfkFxFE9zzpWe62LL",
+	"LN9kXpZuVtx5KdlkER6K/cCFNC9O78/7OoauWJF1sms6e/460NHsWetQ6gYxsYMf4Hj3Tn978r7Qi0Xq",
+	"HOcm5vEBZYlg0ZY5DTfeRsyZpxZYH1YuVQeYN8lxSBQNZKIl4vTGt+0/dbFNb93gtmb/fP8aNUjIfiDJ",
+	"Li2rtHWiALi8ZX+/+ultFpbBLbtyXBXcFOwXMfcDW/bk/JJ5XW+AyE4oWS27xPKp9QLllX2GuqsnIS/L",
+	"cUm95vev8MMn3XcehdvWUoWx06w3IGxRGGFtCPwshb8o/aO9VXQp9d232diqvousKcGqEU18TBTDXbOr",
+	"reACorT2yvy6colkUq99KlF2pTvxLvBgTAgXdTzaoEiz8dcO81J0uv5ctfkSw2G3bfSHVsLwgjgctnNA",
+	"ZCI46AJN/JppkGy2lHdC3dRVhDqD3aQU5kDkrNmo1rfWbE96zxMglLFNf8C2ju6BdKyQ6KLgxsg78YyV",
+	"QcuUC/p4v7jcJURs1T/VLtcxU+q5vZVqCZhq1BbIOVoJYzVmCym76ecOtHqFqRXhKeIaCIfRWwUkg3Ni",
+	"TF25hDryLmpvPcoyOqYB1J/Iztgx0rdhyFg+EFY3+HRAzgv+Yy/6lPDeTcQtCgLhZZ1ymhNw0s+PWX/d",
+	"WeAMpTeTr3B4KGtWGd4XJVLczoaDQRiiJCYMNAwny5LNhWfgjZHOiQTWs2e5xyxw5WzyvK64ZUqj0wUf",
+	"zUJ+prcLy5KywG3H+4Rfm2bvT8yIiCc37CQw7DjxdM7LKB9AsL4kBWnc869vUSFAI2UUqicon5U84q69",
+	"dfyr2tInhchl0Utp7Hqjk6lfe/zFO4c+TlzkINzSdW3RXezFMC81psVOpHaTTDN4j/83uqnwKvcUaeZ+",
+	"iDtsm2TL2KjTseXdM9F3MD9E2KWyNAvhonoiyJoVryqhRJGBiKmErspEfgwZkjF5pVmhx70idB1HuOGF",
+	"1/1R1oGDp48Yn5Z2tpOpmsjArhNqYxqdESR+DHz9jNVGPf1Nmztx/5QW+PTt8zcv9jMBieeA0GiAfrRV",
+	"se19D4Dk74NzLlFfZYKbLZnwM9T2AgI6nSL8vkU7DS4Pe6MX0xVUbm/T0BkMcqUA6oiqopgbheEs5AZ4",
+	"M25iaKzluTG0Qeepw0A7CTjcOEtTInAMJZee4kOjqVOCpf7ZMfJQjay4A5UrrWTOS4oSuEbNgfEY1KCJ",
+	"39RpIFC3lso0rFfnCEUdORAfiKuE2t3UVkx1Zaum+NSEh7Uqt+nsaBtgEXBI0ETw9+Oz5vphc24FJN2E",
+	"MM8BTuUetu/hWUuVEXdS1xH5/gPucJOj0juwlCWUr3ii5kFl9NLwREmUFuI4RexNz1f3j96s9V3Mjw+Z",
+	"BgGlCWxMS5qe7HJY1PokyQWtxRIQLM0GtnTNGgxdRPLFhGZGcr8j0GOB9HDO2t1tA+rDNIdOXaHmCA7g",
+	"hz3B1Iihkesqnr03mlV5xJS8aPkpr002hr9/BCPp0SPRpsx98cS3JJRsBFviz9KtqNwhZ88IPlXSHoBT",
+	"O85JymaUmh5su7w2Bj1pDYd+fCz6JJmg1rB5bUOBC6RWl9Kd8zMKv+2ch2MEobrH6wTwND+8clhn8HER",
+	"7mnVh+jGAhlIIEZmNRrTAGVaC5UKeafBy5MKDa3PR924k9HlCUh01+zooplasGSc/s11ewRl/5D9GjcP",
+	"DiiMA8/eFATkOyE6cbo+PX0uh+MoDrHhEcRVCoDsVtzGlXHd+rLHJEFweY/74blj5K7279SGQYq3xIhI",
+	"Ihm6sTcnGbq/13SlT0iBeU9PH6YqWkeCc9dBX2pNHngvoHuuevrD7/3H+EE/TEckMtIRSdkRrk/x6RhM",
+	"/xWplnHBHoNvBEET2KWnEDbnv1UXkYrdqqvN2dgp4tQ5w72Fj4is41xuTaLU8S+2HgPuytc8F1Xq3LZa",
+	"I4djtNQA1qBwf9oQ9Dz5ExieWId4uKhGqA/LSt8B6FsVYAepgnnGtM/Q77LCeADfemsV7dPpbtaEGcxv",
+	"BfutBmNLWGLljLmVtEyrXBwSmb+MgZrcQYZvf3I/87JGTaG1oyMFbWMGc7SGJWoZXXHC5/oOKwM2Jcib",
+	"X0jXm5cc0E/4f7RNyXJiwXKib7OFrlVcPc1FWdpUZaUtBHpkC/fM6DfEs10e5nOgFKQBrrQ7OOC7RIG4",
+	"3ycTLWuIcMVKbIay+HnJjSioyqbNKNpqoJgwlYb3JH3GgKJMK0q9hHjSIUscOlIBcI0EzsIeN/P9GGeO",
+	"d4eVv23QK7GlEpZFdhXaQosmdFFAViVeEtxi6T172J4e00Q+UDDHa9ym6109xiCN+ILactR4xrKwC5uV",
+	"LpGhH4KWIwuwrZQb4HMpk2/c0otC6kaTaZpi0lTINZRW9ncORQ9NXQpWCu6vBD3Z2T6MjbYlSmEo8vb4",
+	"2+BGeuUALxsCZVrMTl2Lm1ADPxpUjZYoeh2tSwRl7SBWTKF2qGrcg4l3fbUphN60so0U9SPcANU39WOO",
+	"RVn6sIhHhFOZ0/6fnnkyuLvX0lryKeNHS63Ev6ro35VcqlfqNYGw+5waoNl768XexinYZjD1x01KiWne",
+	"Gjyj/tnoW0vtDquZS1i0A43NA4CnqQoa00owtfWmdwqpUIXevkchRZSrIR4N6223uOsWiI2s5D9qUNpK",
+	"uxsEsAkoExnXZ3beMUzQQv++X4erjaJfwz8tXtHNOxswzAATfqv0RiXeL6pYKB7wFnERcojUikunNF5w",
+	"UulowvdR3lSYa3QXuyZhqm7lASpA4hzGz1sYPjGxWNr54gCHOZVdfGSdqlIv47Y4oHCeXF6iCq3ERliH",
+	"mvQR+pzEa0j5uWRAgxjJ0M+9X051rKp4aOx5ExXbH5jPMHHYymUiN7BexxDjnifXvJwAzWwkUr2OrzqO",
+	"Qu3WcJyox4qyGO8PcWBRn0cV5mkuhX08CvbFkRV3v/9ib9IVUB50TDwn+z10/W8co77LDrdQXZNk9ZJm",
+	"cTTj1lfVcEySy16GPZmkfTdRiEOz2RtypGILh+RdT/L1BRKkXVuw/rRj67DAQd70p5vQR65foWpCof5k",
+	"/uEHEFx3oiDL2WnmCcYNlqfHxgGYFjyXqkjEbJsmbQ9uqvb7bmpwFk05Pb1DK5vZVXDi0HpmvCw7OHX8",
+	"a197oEEDoIf1TPi5LQjSmJSj742paz8LIxfURy1WA0NM7pREtY1vSHec9pVV1L/Qh86A4tABm+wCsDwP",
+	"xlXLSeZMWGUYKUFsGyXRvopwaXTFkSttHQLNGxAgUReribnHCmSNEOkYYYdA7xOEHX7WOZ/XJY/qy16r",
+	"iftSAZncuLUepyOVXC1rvjzUjLW5Ca0/my/t2PWheEXEtOdukq1BXil4PkbASP34+SiM7oBCiINiyuxW",
+	"qgILGYqyiIcY+jcz7F+YU0uyLs0/xkaxIq+NdNsrv3dUbUzYcKKgr2Wu9a0UbWdLREDfhMfa1VTyH4IK",
+	"5JIoBI4A2SS4gSAGPbtyrsIOlFItdPwS/vHDh3cs18oZnjdS8e/w8uCXOmcf5Jrc9u9ffs+++eabv2XY",
+	"zxX+ea1CB0tGgWlW6LxeYz5JKa2jFP/5lnHFdMV/rwVDxSMjsCoNdPXj87Ovv/urN81X4p4Hy4Q9D/Uw",
+	"oAiFtMxflRiR64JfqePYtfrnh5dn/5HhunTJ8hX3ywtldfyFZUtuV8IyYXNeiYL96fr6/u3bjF1f15/e",
+	"fvY/r6//fH4NHlSZC4XwJNqcN68+zLJZbUoisn16caEroSzUijvXZnlBX7rwKkoLJpkhZTvlAp/OnoAL",
+	"tBKKV3L2dPbN+eX5NwQZAU4JHZPQywL/WqI+4o8BXK6vCvBpWNeF8wyqCD79NS5P2kcusOvt54+DHqlf",
+	"X16O9Efd7Yv6WLhTg0faGxZPiOHdnque053hyoIIseekzIZktdiMGhJchB6xn9GEXoNwb90OnXF7Lc1C",
+	"ChWmPsc8E37AsLttplZ0c6+cEXz9Ah/a2ddoO+XX3Loz+MbZqx/GmlZPbi28nzGcuHe4lDMLM+5zRqQb",
+	"7yBvBRYIfQgKdg1oj+sZ+1PBHfYPY6+1vv1zxq5nRlsnTO9DxZrSl0/BfqBnFPkn4Xt0ivqjdvvs4uiI",
+	"Hug/RZACeADz6v3njUXpN5fy7e2fMRTgB7LCXc+eUnodJpFhhCCDmMG1grvfraRaMq7Exsucx3Pna3nX",
+	"pvRxC6JcmDPIu8Z/n7P3ItdKiRyyZEGU9lgGpxma+3R5tc32TwqiV6HawWESiLqlf86+lKzaW4EUXTpx",
+	"iRJO9nwLHPtQqfI5m1XksOkT8nsjuBOvOv3LhXWhGsRRljho8Pe5L2GdqcXnHQI/OS6BR4l7zl41pYlX",
+	"3LK5EKqtfofBd0IZVNpaScmCkT7/sXnQYxfwDE3j8N3bORgXn+Dn5+QB+S/h2k09JfOO0/ZLE+pQYdA2",
+	"9vfHnNxIg2uR3zXn48DBF29Ad/eiJt1xqzVZ2Zpv2VISbgidViFkD4efNYQlsFbjm6e4N1zSv9cC0lKb",
+	"lvmUubpzR3b8DIfczv8eIuL/ZTbu3rKe/RiHi5/0+RYt1AQVGdRvaB6QARDV0QehfzZgzNia347cuUG0",
+	"TDIGHmoG/Ftdwm1YZZcHnqNZ2bYiOI5Wj9r7BhpZY3N9Ski/hhD29Szr5Kqlug6czx4l70Z2HntStk7V",
+	"x8jUuNqBb3itrf1X31CP31BaTJscS+mfigHgoC0m7OX3tukK4XVmQi4gYNKthGJajR9KXTWusuNvSrV9",
+	"rCbYN8wP6NoXN7H/TRRFL33/5TeB356hxuA03Q0dVbZNskTOk3dCUXdVvDmkYXqzj82wY/+Yfhm6+u8K",
+	"/1QgE+vrfGXpz4Jvn3XwyOK+ErkTBSPMK6ZJBzh0Sr2hFsPtJvdCEbEoxERdZ0dp+6ALvp0+MWh6fPxp",
+	"nfIibHY0cQyWRhbHugGh569etLtOCQLYfNeyQm8UODiQaSzjudHWnuzOK/qNt6NM/z2Gjym2k3KSxRm0",
+	"L8minBGiXWPh5Ahbtjreo3lzygz+LTi12yY9wazQb9xz2Fy71TG49jXfQj0p0rLtrh7OrCwgBOF/ZthP",
+	"db6FnyfjW8RSUsgPStvusO0PRlfUmXsSxzb9r9M8u3Ohx0dqCqpNH2mXa75N58Z5Xm8ECCjMRxFP/FYw",
+	"rhiSFkI5j9y+ce9bszensK1p8Ena1LfRsvFAYwDsHoO4OB/GoQp5xqymLnd6d0OlgmzHETWlgWIlDdSX",
+	"BHWawPad9jGTKNt0qj1EpYi9OICvp722aaj7UD3meWgPnOtixGsU2ug+OqSzM4GfVLlNdThs01dSMwPs",
+	"0VG8WWMTw/Y4AA9LTQQqgpxmIs/RXeNW1BLBSwIulc38meBqy7C5CMu5Te7g77257cWfTZ/qf7t2RhVb",
+	"jAjCTinuasNLpk0hDILz3Om8Ng2MLCkMf9QILjli6L0ptDAp9B561j8uczA+SqJqPU5wagAfaHgsTggt",
+	"Z7gDgCkE8TwHYOC28et9d0nF1P1MT6poAOFOo2aEhjxf2GvTvjO+l8fYyh/BVxfaBjFtwLIivBBunbRY",
+	"/ImXRvBiS1ABgC+xby//NqrDAJdcfPI/Po9p8S9U0ezfIfrxb3WxFEVoPwZA+eOpyu9FKTioc22/pwCr",
+	"fhwrB12JcofCndty8DGM6RFpSnlASVn6GnJzRh1foE448PGDqSgtpckHby9Gnb+yzGjtMEu3bbuCZZFT",
+	"t3soNJW44P8/uuJDg8bRG/7IwCwMt7WD9mpOfWXbYhcDOBb7h6gcpO0utS5OpglQfOhkcQK4TN431QZP",
+	"cZ8Mi/vQvdLjoa+P/bbUTdJ0+Q71/rVhVMb/GNz03N6GmhYU2GM/qdBmlXtxGu6VBckIzMez7DctFegM",
+	"I7xANZHSeE4s07PXhQ+GSFRyQYGB5pO+/MqagjKIp90jz9KC/cDeers2VZOf5SnyzGtdtSqFtRiLA5TF",
+	"RqbNKcwEGsxoahLQSQVgKDqSYl69sahxbgKOCarJhNzkbrmLYwW3jXXwXqwMjpce71ekkQ7m1P2vXfFK",
+	"nE4q2pBinApoXVE99wm+oqOz6ykZBNeVYA8CvQNxjsEAv5A+DBn2fv+hhoVXDs9AMyQvW8ZC/iWwQcjX",
+	"zMIz4GFvDSVKnwJRsjghjzgjqdTo8a/ND2b7EvO6R2XtLwD2bRqVYn2/uWCFgZJpI9pjQgR/MZE7GR2m",
+	"cyfi6O1GfZ9LxWGyETz3l4OG+f3ChPPI6XnV5eYNsf3G6IB0lq4jdmWo1MiL44RQRVmSQCcGyfVatPK2",
+	"sUvbbiJb4c7ZW40wcGn9mdKm2KM+hKM4qkKkA6J/JEOim/03akwEmhzPksA05SS+L5rYcRoBSAmn0a1+",
+	"cV+VXKopQuwPqDCekrWAcgrxdLGUFJ6vsChXAzV3RoqiJz4sPx74AnW+Dd8igIh0ABJmCDMGIaKEwG5r",
+	"4l4ek+kwheWsqQiRlCxth8oj+60f0qY1XpKi0yZy9wzAR/2KEEfqXHoDuJLoS6mpHZW75rJk/m6wcOJ6",
+	"Pd7xQ8zbwZaJjtXVhFa/5FtPdYlMGCI1OEUemckS0zU32rgVc9g8n5RG7Zl83b/bumx38cn/+LwPN9HZ",
+	"+SmO1x+0EseDIKBM4Bu+fcDR83Pen9kwWN8JAgP9HrNfWIHrHtw0Vx7FiVMUtGFwuxmBGUX+gvMWkKY0",
+	"ImL9caZ8sBnS3/OUFTLG019appJ2fbQsXBAJVPRfL0AHn2+DRDzGPl8JVUBb3kKc1VVofuw01leA1sN4",
+	"bAFxm0Hzx/1aN+V0TrgLv4CSnY0EMgisEzqMp7Qz6hU+ho44qcLV6dA+qsoT3Y92GXnVbXAbjedk0wQu",
+	"Qk/3uKAWot384yDz3croeploaUHTDbwdFubnGK1pNQ5Y7TfQo/c+DO5/whv3DTe3gR1Ys9juVoFAHz+i",
+	"7/CRf6FUxaawx61qgAs/qubmiQWVC3BsVG9Ggk3vqL/OiaALRLUvi13ovDRB8+PpJTgcpoeEzqVYbLiU",
+	"iGpQpKsA8aFXXak3w2sKd+viE/wcTT5uN+xEEv501DtY04ap7Bq5fWJdQBviw1W67uDjZwQaDZ+QX7GR",
+	"cULlAjST1regFLDnLGi/3LGcK6UdFbDOV6IgeAw1GcmwnTvBZY4iXPw8sMUGzAJUsOfQkt1iW+Fmtitu",
+	"G9xVeuvWoXlrayn2SfBP5WSJ+Xu8u3R/a66pJ4K3SskfKy2rVdM1uAVBd6r5hz7Q/FYoCPtSpqC/f/ub",
+	"/1KbpXBvYIpf8sK84ttQujz49lrRgv0tw9KxvwhXWyhNjgZ6SZskXaflyImOXhUapT/m5MUUs3c8P+nV",
+	"9G7ytXT5B7uWroRjK71heuE6h0batvJGCJ54/g/5tNJhixFU0Jwrhwc3xAkvPtFvo5dUaIN8yuA8vSKJ",
+	"LKGykF/oqqLpvKXi/R9HSTchvaLTOvAPHv0Z9lT80rUAQJQuRAh3E+AI49/e8MbSqPAPfzHUUN1JKoKb",
+	"I8T8IV7CMYbooMhGOCA8NQk4ETqMHSWt5I/FX21Ls1HeasieiPo9sn5QM7w/5/DrHhHZovxOS5k94Lvj",
+	"icgIrNj0sIzHRhZHSH7BQR2NKCVfZnYJfQaV5McjO/sejKW+wQf6m/tfTcc7XTsMc7amgpdvz5g20Pew",
+	"E5Fq3Yd9jwa+42FepS/Nyijrl1pYplUWcN86QD6pN+JRjH/YzxZYSgq7vbVN/8Fz9kFT80GoQBieBOe5",
+	"3S0UYeVSnUl1VkpF5uyISdppDXRCw7TzlnQu+O1xnIQQlvPD0V7JpbKwdXOjN1YYJv2OQn/DLtU6AZ1U",
+	"VOaHbunqUxgTvZr+X/hgJEFUv/TAUV7J6YCmsCaDbaEiiJPpdtN5/J7+vS6Wol9StUnNAiN1vmW8V3Ol",
+	"g6yCCU2I79wNytRHr1uoZb8ljeykdZF6VfOju9LWp8tXXCrMZWvxmATxpWYxQJHQmPA4aUX+4dqJzgyo",
+	"1G0wUwb07dVETykzncrppyRu+5aEONpoc7wsQxiMtqBhUvQgbYx03rz2d2y7d1RSvGt3IAgMWwJi3RAg",
+	"7krwEvs7pSj6Iz5xQmrSGxKUDG3tTK2II0Id9NnTXz/uACbdsB0efI+9FaIAhxXUOz/Hl3UG+hQKof/6",
+	"0RsTTV31Xz96TQrxM6i9Yb3uC29I/d8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -23,6 +23,7 @@ func Commands() []Command {
 		{"look", "[PLACE]", "Look at a place now, or at all.", "jorvex look skerry-share", look},
 		{"files", "INPUT | -try FILE", "List the roster: every file with its verdict, state and reason. Or try a definition that is not saved.", "jorvex files daily-loadings -near", files},
 		{"why", "INPUT FILE", "Tell the whole way to a file's verdict.", "jorvex why daily-loadings \"Berthing rules.pdf\"", why},
+		{"rows", "INPUT FILE", "Show the first rows of a file, as they are shaped or as they are in it.", "jorvex rows fuel-uplift 'fuel/2026-08/Fulmar fuel.xlsx' -raw", rowsCommand},
 		{"try", "INPUT FILE", "Tell what would become of a file that is not dropped yet. Nothing is recorded.", "jorvex try daily-loadings 'loadings 2026-11-25.csv' -as 'Eskvik/2026/loadings 2026-11-25.csv'", try},
 		{"hold", holdVerbs, "Hold a file in or out whatever the rules say, release it, or list the holds.", "jorvex hold out daily-loadings 'Eskvik/2026/loadings 2026-11-20.csv' -note 'figures are wrong'", hold},
 		{"changes", "INPUT", "List what is new, changed, moved, removed or broken since the last delivery, or every change there was.", "jorvex changes daily-loadings -log -most 20", changesCommand},

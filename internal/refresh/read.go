@@ -9,7 +9,6 @@ import (
 	"hash"
 	"io"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 
@@ -193,15 +192,7 @@ func (r *run) shape(ctx context.Context, i int, f *fed) error {
 		sum = sha256.New()
 		w = io.MultiWriter(part, sum)
 	}
-	folder, name := path.Split(f.picked.Path)
-	origin := shaping.Origin{
-		Name: filename.Show(name), Folder: filename.Show(path.Clean(folder)), Path: filename.Show(f.picked.Path),
-		Captures: map[string]string{},
-	}
-	for _, c := range f.picked.Captures {
-		origin.Captures[c.Name] = c.Value()
-	}
-	checked, err := watch.Check(r.view.Definition, origin, readerOf(ctx, object), shaping.NewWriter(w))
+	checked, err := watch.Check(r.view.Definition, watch.OriginOf(f.picked.Path, f.picked.Captures), readerOf(ctx, object), shaping.NewWriter(w))
 	if err != nil {
 		return err
 	}

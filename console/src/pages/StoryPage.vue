@@ -4,6 +4,7 @@ import { useRoute } from 'vue-router'
 
 import HoldFields from '../parts/HoldFields.vue'
 import LogTable from '../parts/LogTable.vue'
+import RowTable from '../parts/RowTable.vue'
 import StateMark from '../parts/StateMark.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
 import WhyPanel from '../parts/WhyPanel.vue'
@@ -43,6 +44,7 @@ useEvent<{ input: string }>('roster', (e) => {
       <why-panel :key="story.file.sentence" :input="input" :path="story.file.path" />
       <hold-fields :input="input" :file="story.file" />
     </template>
+    <row-table v-if="story.file.id && story.file.verdict === 'picked'" :key="story.file.size + story.file.modified" :input="input" :path="story.file.path" />
     <h2>What it fed</h2>
     <p v-if="story.fed.length === 0" class="quiet">No delivered refresh yet.</p>
     <ul v-else>

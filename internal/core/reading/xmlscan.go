@@ -132,6 +132,9 @@ func (e *elements) next() error {
 			}
 			return nil
 		}
+		if e.end-e.pos > 1 && e.buf[e.pos+1] != '!' && e.buf[e.pos+1] != '?' {
+			return e.tag()
+		}
 		for e.end-e.pos < 9 && e.fill() {
 		}
 		rest := e.buf[e.pos:e.end]
@@ -212,7 +215,7 @@ func (e *elements) tag() error {
 		if e.depth--; e.depth < 0 {
 			return malformed("an element ends that did not begin")
 		}
-		e.kind, e.name = endElement, local(bytes.TrimRight(inside[1:], " \t\r\n"))
+		e.kind, e.name = endElement, local(trimmed(inside[1:]))
 		return nil
 	}
 	e.empty = len(inside) > 0 && inside[len(inside)-1] == '/'
@@ -238,10 +241,23 @@ func (e *elements) tag() error {
 
 // local is a name without its prefix.
 func local(name []byte) []byte {
-	if i := bytes.IndexByte(name, ':'); i >= 0 {
-		return name[i+1:]
+	for i, c := range name {
+		if c == ':' {
+			return name[i+1:]
+		}
 	}
 	return name
+}
+
+// trimmed is text without white space around it.
+func trimmed(text []byte) []byte {
+	for len(text) > 0 && text[0] <= ' ' {
+		text = text[1:]
+	}
+	for len(text) > 0 && text[len(text)-1] <= ' ' {
+		text = text[:len(text)-1]
+	}
+	return text
 }
 
 // chars reads the text up to the next tag.
@@ -327,18 +343,16 @@ func reference(name string) (rune, bool) {
 func (e *elements) attr(name string) []byte {
 	rest := e.attrs
 	for {
-		i := 0
-		for i < len(rest) && rest[i] <= ' ' {
-			i++
+		rest = trimmed(rest)
+		eq := 0
+		for eq < len(rest) && rest[eq] != '=' {
+			eq++
 		}
-		rest = rest[i:]
-		eq := bytes.IndexByte(rest, '=')
-		if eq < 0 {
+		if eq == len(rest) {
 			return nil
 		}
-		found := local(bytes.TrimRight(rest[:eq], " \t\r\n"))
-		rest = bytes.TrimLeft(rest[eq+1:], " \t\r\n")
-		if len(rest) == 0 {
+		found := local(trimmed(rest[:eq]))
+		if rest = trimmed(rest[eq+1:]); len(rest) == 0 {
 			return nil
 		}
 		end := bytes.IndexByte(rest[1:], rest[0])

@@ -48,7 +48,11 @@ func (r Result) Broken() (finding.Finding, bool) { return finding.AnyBroken(r.Fi
 // Result.Sums holds a sum for each column that has a total, in their order.
 func Shape(def *definition.Definition, origin Origin, f *reading.File, out *Writer) (Result, error) {
 	s := &shaper{def: def, layout: &def.Layout, origin: origin}
-	err := s.shape(f, out)
+	return s.finish(s.shape(f, out))
+}
+
+// finish makes what broke the shaping off a finding, where it is one.
+func (s *shaper) finish(err error) (Result, error) {
 	var broken finding.Finding
 	if errors.As(err, &broken) {
 		s.result.Findings = append(s.result.Findings, broken)
@@ -71,9 +75,9 @@ type shaper struct {
 	last     int // cells of the last row
 	uneven   tally
 	repeated tally
-	leftOut  int64
 	now      condition.Now
 	current  []reading.Cell // the row that conditions are held against
+	trace    *trace         // nil if nobody looks on
 }
 
 // shape finds the table in a file, and shapes it.
@@ -311,6 +315,16 @@ func (s *shaper) header() ([]keptRow, error) {
 	if err != nil {
 		return nil, err
 	}
+	for i, row := range top {
+		switch {
+		case at.fit == 0:
+			s.trace.add(row.number, row.cells, Unbound)
+		case i < at.row:
+			s.trace.add(row.number, row.cells, Above)
+		case i < at.row+at.rows:
+			s.trace.add(row.number, row.cells, Header)
+		}
+	}
 	if at.fit == 0 {
 		return nil, finding.New(finding.NoHeader, "looked for %s in the first %d rows", finding.Samples(s.wanted()), len(top))
 	}
@@ -513,16 +527,20 @@ func (s *shaper) found(f finding.Finding) { s.result.Findings = append(s.result.
 func (s *shaper) row(out *Writer, cells []reading.Cell, number int64) error {
 	s.result.Read++
 	if blank(cells) {
+		s.trace.add(number, cells, Blank)
 		return nil
 	}
 	if s.isHeader(cells) {
+		s.trace.add(number, cells, Again)
 		s.repeated.add(number, "")
 		return nil
 	}
 	if s.isLeftOut(cells) {
-		s.leftOut++
+		s.trace.add(number, cells, LeftOut)
 		return nil
 	}
+	looked := s.trace.wants()
+	s.trace.add(number, cells, Kept)
 	if s.last = len(cells); s.text != nil && len(cells) != s.width {
 		s.uneven.add(number, fmt.Sprint(len(cells)))
 	}
@@ -546,7 +564,15 @@ func (s *shaper) row(out *Writer, cells []reading.Cell, number int64) error {
 		s.write(out, f, cell, number)
 	}
 	s.result.Kept++
-	return out.EndRow()
+	err := out.EndRow()
+	if err == nil && s.trace != nil {
+		if !looked {
+			s.trace.buf.Reset()
+			return nil
+		}
+		err = s.trace.values(out)
+	}
+	return err
 }
 
 // isHeader reports whether a row repeats the last row of the header.

@@ -13,12 +13,6 @@ from com.sun.star.table import CellRangeAddress
 from com.sun.star.lang import Locale
 
 HERE = os.path.dirname(os.path.abspath(__file__))
-FILTERS = {
-    "xlsx": "Calc MS Excel 2007 XML",
-    "ods": "calc8",
-    "xls": "MS Excel 97",
-    "csv": "Text - txt - csv (StarCalc)",
-}
 # Day numbers count from 30 December 1899: 46327 is 1 November 2026.
 FIRST = 46327
 VESSELS = ["Petrel", "Gannet", "Fulmar", "Kittiwake"]
@@ -38,10 +32,27 @@ def connect():
     for _ in range(120):
         try:
             context = resolver.resolve("uno:pipe,name=making;urp;StarOffice.ComponentContext")
+            CONTEXT.append(context)
             return office, context.ServiceManager.createInstanceWithContext("com.sun.star.frame.Desktop", context)
         except Exception:
             time.sleep(0.5)
     raise SystemExit("the spreadsheet program does not answer")
+
+
+def filter_for(kind):
+    """The name of the program's own filter for files with an extension."""
+    if kind == "csv":  # text could be a letter as well
+        return "Text - txt - csv (StarCalc)"
+    detection = uno_context().ServiceManager.createInstance("com.sun.star.document.TypeDetection")
+    found = detection.getByName(detection.queryTypeByURL(f"file:///x.{kind}"))
+    return next(p.Value for p in found if p.Name == "PreferredFilter")
+
+
+CONTEXT = []
+
+
+def uno_context():
+    return CONTEXT[0]
 
 
 class Book:
@@ -69,7 +80,7 @@ class Book:
         self.sheet.getCellRangeByPosition(left, top, right, bottom).merge(True)
 
     def save(self, name, kind, password=None, **more):
-        props = [prop("FilterName", FILTERS[kind])] + [prop(k, v) for k, v in more.items()]
+        props = [prop("FilterName", filter_for(kind))] + [prop(k, v) for k, v in more.items()]
         if password:
             props.append(prop("Password", password))
         self.doc.storeToURL(f"file://{HERE}/{name}.{kind}", tuple(props))

@@ -1,0 +1,69 @@
+package shaping
+
+import (
+	"bytes"
+	"encoding/csv"
+
+	"jorvex/internal/core/definition"
+	"jorvex/internal/core/reading"
+)
+
+// Traced is one row of a file beside what became of it.
+type Traced struct {
+	Row    int64    // in the file, counted from 1
+	Cells  []string // as they were read
+	Became string   // above the header, header, kept, blank, header again, left out
+	Values []string // of the declared columns, for a row that was kept; blank ones are empty
+}
+
+// What becomes of rows.
+const (
+	Above    = "above the header"
+	Header   = "header"
+	Kept     = "kept"
+	Blank    = "blank"
+	Again    = "header again"
+	LeftOut  = "left out"
+	Unbound  = "no header found"
+	mostWide = 200 // cells of a row that are told
+)
+
+// trace keeps the first rows.
+type trace struct {
+	most int
+	rows []Traced
+	buf  bytes.Buffer
+}
+
+func (t *trace) wants() bool { return t != nil && len(t.rows) < t.most }
+
+func (t *trace) add(row int64, cells []reading.Cell, became string) {
+	if !t.wants() {
+		return
+	}
+	traced := Traced{Row: row, Became: became}
+	for _, c := range cells[:min(len(cells), mostWide)] {
+		traced.Cells = append(traced.Cells, string(c.Text))
+	}
+	t.rows = append(t.rows, traced)
+}
+
+// values takes what was written for the row added last.
+func (t *trace) values(out *Writer) error {
+	if err := out.Flush(); err != nil {
+		return err
+	}
+	values, err := csv.NewReader(bytes.NewReader(t.buf.Bytes())).Read()
+	t.rows[len(t.rows)-1].Values = values
+	t.buf.Reset()
+	return err
+}
+
+// ShapeTraced shapes a whole file, and returns its first rows beside what became
+// of them.
+func ShapeTraced(def *definition.Definition, origin Origin, f *reading.File, most int) (Result, []Traced, error) {
+	t := &trace{most: most}
+	s := &shaper{def: def, layout: &def.Layout, origin: origin, trace: t}
+	result, err := s.finish(s.shape(f, NewWriter(&t.buf)))
+	return result, t.rows, err
+}
