@@ -240,6 +240,12 @@ func TestNoticePages(t *testing.T) {
 	b.sees(`Tell when`)
 	b.picture("settings", 1280, 800, "light")
 
+	// A file's page shows its rows, and what became of each.
+	b.do(chromedp.Navigate(s.Base + "/inputs/fuel-uplift/story?path=fuel/2026-05/Fulmar fuel.xlsx"))
+	b.sees(`Its rows[\s\S]*\d+ rows below the header, \d+ kept[\s\S]*gas_oil_l[\s\S]*2026-05\s+Fulmar\s+Aldersund\s+2026-05-01`)
+	b.click("as they are in the file")
+	b.sees(`above the header\s+Skerry Line, fuel uplift[\s\S]*left out\s+Sum aldersund`)
+
 	b.do(chromedp.Navigate(s.Base + "/notices"))
 	b.sees(`missing\s+1 expected file is missing: Petrel, 2026-10`)
 	b.sees(`2 files cannot be used, the first is fuel/2026-08/Gannet fuel.xls: the file is password-protected`)
