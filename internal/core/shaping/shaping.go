@@ -481,7 +481,8 @@ func (s *shaper) bind(header keptRow) error {
 				return inColumn(finding.New(finding.HeaderTwice, "both %q and %q are taken for %s", header.cells[f.cell].Text, written, f.column.Name), f, header.number)
 			}
 			f.cell, taken[at] = at, true
-			if !slices.Contains(f.column.Headers, written) && strings.TrimPrefix(written, "\ufeff") != f.column.Headers[k] {
+			implied := len(f.column.Headers) == 1 && f.column.Headers[0] == f.column.Name // no spelling was declared
+			if !implied && !slices.Contains(f.column.Headers, written) && strings.TrimPrefix(written, "\ufeff") != f.column.Headers[k] {
 				s.found(inColumn(finding.New(finding.HeaderRespelt, "%q was taken as %q", written, f.column.Headers[k]), f, header.number))
 			}
 		}
