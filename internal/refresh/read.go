@@ -192,7 +192,7 @@ func (r *run) shape(ctx context.Context, i int, f *fed) error {
 		sum = sha256.New()
 		w = io.MultiWriter(part, sum)
 	}
-	checked, err := watch.Check(r.view.Definition, watch.OriginOf(f.picked.Path, f.picked.Captures), readerOf(ctx, object), shaping.NewWriter(w))
+	checked, err := watch.Check(r.view.Definition, watch.OriginOf(r.view.Definition, f.picked.Path, f.picked.Mark.Modified, f.picked.Captures), readerOf(ctx, object), shaping.NewWriter(w))
 	if err != nil {
 		return err
 	}

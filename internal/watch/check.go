@@ -87,8 +87,8 @@ func Check(def *definition.Definition, origin shaping.Origin, r io.Reader, out *
 	}
 	defer f.Close()
 	c := Checked{Kind: f.Kind, totals: map[string]string{}}
-	table := f.Kind == reading.Text || f.Kind == reading.JSON || f.Kind.Workbook()
-	if len(def.Columns) == 0 || !table && f.Kind != reading.Nothing || f.Kind.Workbook() {
+	table := f.Kind.Table() && f.Kind != reading.Parquet
+	if len(def.Columns) == 0 || !table && f.Kind != reading.Nothing || f.Kind.Workbook() || f.Kind == reading.Zip {
 		c.Findings, err = f.Inspect()
 		_, broken := finding.AnyBroken(c.Findings)
 		if len(def.Columns) > 0 && !broken && !table {

@@ -15,6 +15,7 @@ import (
 	"jorvex/internal/core/pathpattern"
 	"jorvex/internal/core/reading"
 	"jorvex/internal/core/selection"
+	"jorvex/internal/core/shaping"
 	"jorvex/internal/core/totals"
 	"jorvex/internal/records"
 )
@@ -52,6 +53,7 @@ func (n *notable) find() map[int][]finding.Finding {
 	first := map[string]int{}
 	delimiters := map[string]int{}
 	most, sum := "", 0
+	made := shaping.MadeOfName(n.e.view.Definition)
 	for _, i := range n.e.result.Picked {
 		f := &n.e.set.files[i]
 		check := n.checked[f.Digest]
@@ -60,6 +62,11 @@ func (n *notable) find() map[int][]finding.Finding {
 		}
 		if f.Modified > n.now.Add(clockSkew).UnixNano() {
 			n.add(i, finding.New(finding.FutureTime, "at %s", time.Unix(0, f.Modified).UTC().Format(time.RFC3339)))
+		}
+		if made {
+			for _, found := range shaping.OfName(n.e.view.Definition, OriginOf(n.e.view.Definition, f.Path, f.Modified, n.e.result.Decisions[i].Captures)) {
+				n.add(i, found)
+			}
 		}
 		if before, inBase := n.e.base[f.Path]; inBase && f.Digest != "" && before.Digest != f.Digest && f.Modified < before.Modified-int64(freshFor) {
 			n.add(i, finding.New(finding.OlderThanBefore, "it is of %s, the one before of %s",

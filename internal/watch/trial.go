@@ -353,9 +353,9 @@ func (w *Watcher) Rows(ctx context.Context, in records.Input, path string, most 
 	if err != nil {
 		return nil, result, nil, err
 	}
-	var captures []pathpattern.Capture
+	origin := OriginOf(def, path, 0, nil)
 	if i := t.find(path); i >= 0 {
-		captures = t.result.Decisions[i].Captures
+		origin = OriginOf(def, path, t.File(i).Modified, t.result.Decisions[i].Captures)
 	}
 	at, err := w.peek(ctx, in.Place)
 	if err != nil {
@@ -367,7 +367,8 @@ func (w *Watcher) Rows(ctx context.Context, in records.Input, path string, most 
 			return nil, "", err
 		}
 		defer f.Close()
-		result, rows, err = shaping.ShapeTraced(def, OriginOf(path, captures), f, most)
+		result, rows, err = shaping.ShapeTraced(def, origin, f, most)
+		result.Findings = append(result.Findings, shaping.OfName(def, origin)...)
 		return nil, "", err
 	})
 	if len(read.Trouble) > 0 {
@@ -377,12 +378,13 @@ func (w *Watcher) Rows(ctx context.Context, in records.Input, path string, most 
 }
 
 // OriginOf is what a file's rows say of the file.
-func OriginOf(path string, captures []pathpattern.Capture) shaping.Origin {
+func OriginOf(def *definition.Definition, path string, modified int64, captures []pathpattern.Capture) shaping.Origin {
 	folder, name := split(path)
 	if folder == "" {
 		folder = "."
 	}
-	origin := shaping.Origin{Name: filename.Show(name), Folder: filename.Show(folder), Path: filename.Show(path), Captures: map[string]string{}}
+	origin := shaping.Origin{Name: filename.Show(name), Folder: filename.Show(folder), Path: filename.Show(path),
+		Modified: time.Unix(0, modified).In(def.Zone).Format(time.DateTime), Captures: map[string]string{}}
 	for _, c := range captures {
 		origin.Captures[c.Name] = c.Value()
 	}

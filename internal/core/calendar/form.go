@@ -185,7 +185,10 @@ func (f Form) Has() Fields {
 }
 
 // Read reads all of a text written in a form without month names.
-func (f Form) Read(text string) (Fields, bool) {
+func (f Form) Read(text string) (Fields, bool) { return f.ReadIn(text, Language{}) }
+
+// ReadIn reads all of a text; the names of months are those of a language.
+func (f Form) ReadIn(text string, language Language) (Fields, bool) {
 	var got Fields
 	for _, p := range f.parts {
 		if p.Letter == 0 {
@@ -197,6 +200,15 @@ func (f Form) Read(text string) (Fields, bool) {
 			continue
 		}
 		least, most := p.Digits()
+		if most == 0 {
+			month, rest := language.cutMonth(p, text)
+			var ok bool
+			if got, ok = p.Set(got, month); !ok {
+				return got, false
+			}
+			text = rest
+			continue
+		}
 		n, digits := 0, 0
 		for digits < most && digits < len(text) && '0' <= text[digits] && text[digits] <= '9' {
 			n = n*10 + int(text[digits]-'0')

@@ -3,7 +3,9 @@ package calendar
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 )
 
 // Language gives the names of months. The zero Language is English.
@@ -98,3 +100,68 @@ func (l Language) Names(p Part) []Name {
 	slices.SortStableFunc(list, func(a, b Name) int { return len(b.Text) - len(a.Text) })
 	return list
 }
+
+// cutMonth takes the name of a month off the start of a text; 0 if there is none.
+func (l Language) cutMonth(p Part, text string) (month int, rest string) {
+	tag := l.tag
+	if tag == "" {
+		tag = "en"
+	}
+	lower := strings.ToLower(text)
+	if len(lower) != len(text) {
+		return 0, text
+	}
+	for _, name := range spelt(tag, p.Count) {
+		if rest, ok := strings.CutPrefix(lower, name.Text); ok {
+			return name.Month, text[len(text)-len(rest):]
+		}
+	}
+	return 0, text
+}
+
+var speltNames sync.Map // of language and count to names
+
+func spelt(tag string, count int) []Name {
+	key := tag + strconv.Itoa(count)
+	if names, ok := speltNames.Load(key); ok {
+		return names.([]Name)
+	}
+	names := Language{tag}.Names(Part{Letter: 'M', Count: count})
+	speltNames.Store(key, names)
+	return names
+}
+
+// days holds the names of the days of the week, from Monday.
+var days = map[string]string{
+	"en": "monday tuesday wednesday thursday friday saturday sunday",
+	"de": "montag dienstag mittwoch donnerstag freitag samstag sonntag",
+	"fr": "lundi mardi mercredi jeudi vendredi samedi dimanche",
+	"es": "lunes martes miércoles jueves viernes sábado domingo",
+	"it": "lunedì martedì mercoledì giovedì venerdì sabato domenica",
+	"nl": "maandag dinsdag woensdag donderdag vrijdag zaterdag zondag",
+	"pt": "segunda-feira terça-feira quarta-feira quinta-feira sexta-feira sábado domingo",
+	"da": "mandag tirsdag onsdag torsdag fredag lørdag søndag",
+	"nb": "mandag tirsdag onsdag torsdag fredag lørdag søndag",
+	"sv": "måndag tisdag onsdag torsdag fredag lördag söndag",
+	"fi": "maanantai tiistai keskiviikko torstai perjantai lauantai sunnuntai",
+	"pl": "poniedziałek wtorek środa czwartek piątek sobota niedziela",
+}
+
+// MonthName and ShortMonth return the name of a month, DayName that of a day of
+// the week, as the language writes them in running text.
+func (l Language) MonthName(month int) string { return l.long(month) }
+
+// ShortMonth returns a month's short name.
+func (l Language) ShortMonth(month int) string { return l.short(month) }
+
+// DayName returns the name of a day of the week.
+func (l Language) DayName(d Day) string {
+	tag := l.tag
+	if tag == "" {
+		tag = "en"
+	}
+	return l.cased(strings.Fields(days[tag])[(int(d.Time().Weekday())+6)%7])
+}
+
+// String returns the language's code.
+func (l Language) String() string { return l.tag }

@@ -406,7 +406,8 @@ func (p *parser) number(v *literal, text string, given bool) error {
 	v.number = n
 	v.written = formatNumber(n)
 	unit := strings.ToLower(m[2])
-	if next := p.peek(); unit == "" && !given && next.kind == word {
+	if unit == "" && !given && p.peek().kind == word {
+		next := p.peek()
 		if _, known := units[strings.ToLower(next.text)]; known {
 			unit = strings.ToLower(p.next().text)
 		}
@@ -420,4 +421,16 @@ func (p *parser) number(v *literal, text string, given bool) error {
 		v.written += " " + unitNames[unit]
 	}
 	return nil
+}
+
+// ParseSize reads a number of bytes, as in 10 KB.
+func ParseSize(text string) (int64, error) {
+	var v literal
+	if err := new(parser).number(&v, text, true); err != nil {
+		return 0, err
+	}
+	if v.number < 1 || v.number > 1<<60 {
+		return 0, fmt.Errorf("%q is no size", text)
+	}
+	return int64(v.number), nil
 }

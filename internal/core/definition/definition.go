@@ -22,6 +22,7 @@ import (
 
 	"jorvex/internal/core/calendar"
 	"jorvex/internal/core/condition"
+	"jorvex/internal/core/formula"
 	"jorvex/internal/core/pathpattern"
 )
 
@@ -181,6 +182,9 @@ const (
 	FromCell Source = iota
 	FromCapture
 	FromFile
+	FromColumn  // one that stands above
+	FromFormula // of columns that stand above
+	FromOthers  // what is not declared
 )
 
 // Column is one declared column of the combined table.
@@ -188,10 +192,36 @@ type Column struct {
 	Name     string
 	Type     Type
 	Source   Source
-	From     string   // capture, or fact of the file: name, folder, path
+	From     string   // capture, fact of the file, or column
 	Headers  []string // for cells: the headers it accepts
+	Exact    bool     // headers are compared letter by letter
+	Position int      // for cells: the cell's number from 1, whatever its header
 	Required bool
 	Total    bool // its sum is a control total
+	Key      bool // with the other keys, it tells rows apart
+
+	// What is made of the source's text, in this order.
+	Matches    *regexp.Regexp // its first group, or all that matches
+	Split      string         // a piece between separators
+	Piece      int            // its number from 1, or from the end below 0
+	Characters [2]int         // from and to, counted from 1; to may be 0 for the end
+	Replace    [][2]string    // old and new, in order
+	Lookup     map[string]string
+	Part       Part // of a date
+	Formula    *formula.Formula
+	Round      int // decimals of a formula, or -1
+
+	Default     string // in place of a blank
+	Least, Most string // values of the type; empty for none
+}
+
+// Part is a part of a date.
+type Part string
+
+// Parts are the parts of a date, and whether they are numbers.
+var Parts = map[Part]bool{
+	"year": true, "quarter": true, "month": true, "day": true, "week": true, "week_year": true, "week_of_month": true,
+	"month_name": false, "short_month": false, "day_name": false,
 }
 
 // Delivery is one thing a refresh writes: a file or a table.
@@ -253,9 +283,10 @@ func Digest(text string) string {
 // nothing else: two definitions with equal digests read a file alike.
 func (d *Definition) LayoutDigest() string {
 	h := sha256.New()
-	fmt.Fprintf(h, "reader 3\n%s", d.Layout.digest())
+	fmt.Fprintf(h, "reader 4\nlanguage %s\n%s", d.Language, d.Layout.digest())
 	for _, c := range d.Columns {
-		fmt.Fprintf(h, "%q %s %d %q %q %t %t\n", c.Name, c.Type, c.Source, c.From, c.Headers, c.Required, c.Total)
+		fmt.Fprintf(h, "%q %s %d %q %q %t %d %t %t %t\n", c.Name, c.Type, c.Source, c.From, c.Headers, c.Exact, c.Position, c.Required, c.Total, c.Key)
+		fmt.Fprintf(h, "%v %q %d %d %q %q %s %v %d %q %q %q\n", c.Matches, c.Split, c.Piece, c.Characters, c.Replace, c.Lookup, c.Part, c.Formula, c.Round, c.Default, c.Least, c.Most)
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }

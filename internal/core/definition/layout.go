@@ -19,19 +19,32 @@ import (
 type Layout struct {
 	// Delimiter is the byte between cells, 0 to find it in each file.
 	Delimiter byte
-	// Encoding is that of text; nil is UTF-8.
+	// Encoding is that of text; nil is UTF-8 if none is named, and what is not
+	// UTF-8 is judged.
 	Encoding     encoding.Encoding
 	EncodingName string
-	// Sheet is the name of a workbook's sheet, or Position its number from 1; with
-	// neither it is the first that has the required columns.
+	// Member is the file that is read of an archive with several; it may have * and
+	// ? in it. Element is the repeating element of XML.
+	Member, Element string
+	// Sheet is the name of a workbook's sheet, which may have * and ? in it, or
+	// Position its number from 1; with neither it is the first that has the required
+	// columns. Range is the part of it that is read: cells such as B4:H200, or the
+	// name of a table or range of the workbook.
 	Sheet    string
 	Position int
+	Range    string
 	// HeaderRow is the number of the header's first row, counted from 1; 0 to find
-	// it. HeaderRows is how many rows make up the header, their cells joined with
-	// HeaderJoin; 0 to find out.
+	// it, and NoHeader if there is none. HeaderRows is how many rows make up the
+	// header, their cells joined with HeaderJoin; 0 to find out.
 	HeaderRow  int
 	HeaderRows int
 	HeaderJoin string
+	// SkipTop and SkipBottom are how many rows are not looked at.
+	SkipTop, SkipBottom int
+	// Swap makes rows of columns, before anything else.
+	Swap bool
+	// Turn makes rows of some columns.
+	Turn Turn
 	// CarryDown are columns whose blank cells repeat the value above.
 	CarryDown []string
 	// LeaveOut are conditions on a row's columns, as they are written in the file.
@@ -39,12 +52,51 @@ type Layout struct {
 	// Decimal and Thousands are the marks in numbers; Thousands is 0 for none.
 	Decimal   byte
 	Thousands string
-	// Dates are the forms that dates are written in beside ISO 8601.
-	Dates []calendar.Form
+	// Dates are the forms that dates are written in beside ISO 8601, the names of
+	// their months in Language.
+	Dates    []calendar.Form
+	Language calendar.Language
+	// NullWords stand for a blank, YesWords and NoWords for yes and no, in small
+	// letters.
+	NullWords, YesWords, NoWords []string
+	Weeks                        calendar.WeekRule
+	// Extra says what becomes of columns that are not declared.
+	Extra Extra
+	// MostRows, MostColumns and MostBytes guard against files that are too large; 0
+	// for none.
+	MostRows, MostColumns, MostBytes int64
 }
+
+// NoHeader is the HeaderRow of files without a header.
+const NoHeader = -1
+
+// Turn makes rows of columns: each row becomes as many as it has values in the
+// columns that the headers name, with the column's header in Name and its value
+// in Value.
+type Turn struct {
+	Headers     []string // may have * and ? in them; none for no turn
+	Name, Value string   // the headers that the two have
+}
+
+// Extra says what becomes of columns that are not declared.
+type Extra string
+
+// What becomes of them.
+const (
+	DropExtra Extra = "drop" // with a note
+	KeepExtra Extra = "keep" // in one more column, Others
+	WarnExtra Extra = "warn"
+)
+
+// Others is the name of the column that keeps what is not declared, as a JSON
+// object.
+const Others = "others"
 
 // mostHeaderRows is how many rows a header may have.
 const mostHeaderRows = 5
+
+// mostSkipped is how many rows may be skipped at an end.
+const mostSkipped = 1000
 
 // layout reads what the key read says; conditions and columns' names are read
 // after the columns.
@@ -64,6 +116,44 @@ func (r *reader) layout(n *yaml.Node) {
 			if l.EncodingName, _ = htmlindex.Name(e); l.EncodingName != "utf-8" {
 				l.Encoding = e
 			}
+		case "member":
+			l.Member = r.text(v, "member")
+		case "element":
+			l.Element = r.text(v, "element")
+		case "range":
+			l.Range = r.text(v, "range")
+		case "skip_top":
+			l.SkipTop = r.number(v, "skip_top", 0, mostSkipped)
+		case "skip_bottom":
+			l.SkipBottom = r.number(v, "skip_bottom", 0, mostSkipped)
+		case "swap":
+			r.yesNo(v, "swap", &l.Swap)
+		case "turn":
+			r.turn(v)
+		case "language":
+			var err error
+			if l.Language, err = calendar.ParseLanguage(r.text(v, "language")); err != nil {
+				r.problem(v, "%s", err)
+			}
+		case "null_words":
+			l.NullWords = r.words(v, key)
+		case "yes_words":
+			l.YesWords = r.words(v, key)
+		case "no_words":
+			l.NoWords = r.words(v, key)
+		case "weeks":
+			r.weeks(v)
+		case "extra":
+			l.Extra = Extra(r.oneOf(v, "extra", string(DropExtra), string(KeepExtra), string(WarnExtra)))
+		case "most_rows":
+			l.MostRows = int64(r.number(v, "most_rows", 1, 1<<40))
+		case "most_columns":
+			l.MostColumns = int64(r.number(v, "most_columns", 1, 1<<20))
+		case "most_bytes":
+			size, err := condition.ParseSize(r.text(v, "most_bytes"))
+			if l.MostBytes = size; err != nil {
+				r.problem(v, "most_bytes is a size, as in 500 MB")
+			}
 		case "sheet":
 			if l.Sheet = r.text(v, "sheet"); v.Tag == "!!int" {
 				l.Position, _ = strconv.Atoi(l.Sheet)
@@ -72,7 +162,9 @@ func (r *reader) layout(n *yaml.Node) {
 				}
 			}
 		case "header_row":
-			l.HeaderRow = r.number(v, "header_row", 1, 100_000)
+			if l.HeaderRow = NoHeader; v.Value != "none" {
+				l.HeaderRow = r.number(v, "header_row", 1, 100_000)
+			}
 		case "header_rows":
 			l.HeaderRows = r.number(v, "header_rows", 1, mostHeaderRows)
 		case "header_join":
@@ -95,6 +187,49 @@ func (r *reader) layout(n *yaml.Node) {
 	if l.Decimal != 0 && string(l.Decimal) == l.Thousands {
 		r.problem(n, "the decimal mark and that between thousands are the same")
 	}
+}
+
+// words reads a list of words, which are compared in small letters.
+func (r *reader) words(n *yaml.Node, what string) []string {
+	var words []string
+	for _, w := range r.oneOrMore(n, what) {
+		words = append(words, strings.ToLower(r.text(w, what)))
+	}
+	return words
+}
+
+func (r *reader) turn(n *yaml.Node) {
+	t := &r.def.Layout.Turn
+	seen := r.mapping(n, "turn", func(key string, v *yaml.Node) {
+		switch key {
+		case "headers":
+			for _, h := range r.oneOrMore(v, "headers") {
+				t.Headers = append(t.Headers, r.text(h, "a header"))
+			}
+		case "name":
+			t.Name = r.text(v, "name")
+		case "value":
+			t.Value = r.text(v, "value")
+		}
+	})
+	for _, key := range []string{"headers", "name", "value"} {
+		if seen[key] == nil {
+			r.problem(n, "turn needs %s, as in turn: {headers: [Jan, Feb], name: Month, value: Passengers}", key)
+			return
+		}
+	}
+}
+
+func (r *reader) weeks(n *yaml.Node) {
+	w := &r.def.Layout.Weeks
+	r.mapping(n, "weeks", func(key string, v *yaml.Node) {
+		switch key {
+		case "begin":
+			w.Begin = calendar.Weekday(r.oneOf(v, "begin", calendar.Weekdays...))
+		case "first_days":
+			w.FirstDays = r.number(v, "first_days", 1, 7)
+		}
+	})
 }
 
 func (r *reader) number(n *yaml.Node, what string, least, most int) int {
@@ -167,6 +302,7 @@ func (l *Layout) digest() string {
 	for _, f := range l.Dates {
 		dates = append(dates, f.String())
 	}
-	return fmt.Sprintf("delimiter %d\nencoding %s\nsheet %q %d\nheader %d %d %q\ncarry %q\nleave %q\nmarks %d %q\ndates %q\n",
-		l.Delimiter, l.EncodingName, l.Sheet, l.Position, l.HeaderRow, l.HeaderRows, l.HeaderJoin, l.CarryDown, rules, l.Decimal, l.Thousands, strings.Join(dates, "\n"))
+	return fmt.Sprintf("delimiter %d\nencoding %s\nfrom %q %q\nsheet %q %d %q\nheader %d %d %q\nskip %d %d\nshape %t %q\ncarry %q\nleave %q\nmarks %d %q\ndates %q %q\nwords %q %q %q\nweeks %v\nextra %s\nmost %d %d %d\n",
+		l.Delimiter, l.EncodingName, l.Member, l.Element, l.Sheet, l.Position, l.Range, l.HeaderRow, l.HeaderRows, l.HeaderJoin, l.SkipTop, l.SkipBottom, l.Swap, l.Turn,
+		l.CarryDown, rules, l.Decimal, l.Thousands, strings.Join(dates, "\n"), l.Language, l.NullWords, l.YesWords, l.NoWords, l.Weeks, l.Extra, l.MostRows, l.MostColumns, l.MostBytes)
 }

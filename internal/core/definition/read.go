@@ -71,10 +71,14 @@ var known = map[string][]string{
 	"window":             {"span", "of", "off"},
 	"latest":             {"of", "per", "keep", "future", "fallback", "off"},
 	"expect":             {"every", "of", "each", "members", "learn", "from", "due", "holidays"},
-	"read":               {"delimiter", "encoding", "sheet", "header_row", "header_rows", "header_join", "carry_down", "leave_out", "decimal", "thousands", "dates"},
-	"gate":               {"broken"},
-	"a column":           {"name", "type", "headers", "capture", "file", "required", "total"},
-	"a delivery":         {"file", "table"},
+	"read": {"delimiter", "encoding", "member", "element", "sheet", "range", "header_row", "header_rows", "header_join", "skip_top", "skip_bottom", "swap", "turn",
+		"carry_down", "leave_out", "decimal", "thousands", "dates", "language", "null_words", "yes_words", "no_words", "weeks", "extra", "most_rows", "most_columns", "most_bytes"},
+	"turn":  {"headers", "name", "value"},
+	"weeks": {"begin", "first_days"},
+	"gate":  {"broken"},
+	"a column": {"name", "type", "headers", "exact", "position", "capture", "file", "from", "compute", "matches", "split", "piece", "characters", "replace", "lookup", "part", "round",
+		"default", "least", "most", "key", "required", "total"},
+	"a delivery": {"file", "table"},
 }
 
 // mapping calls each with every key of n and reports unknown and repeated ones.

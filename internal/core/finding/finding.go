@@ -61,11 +61,24 @@ const (
 	NotTime           Code = "not_time"
 	NotTimestamp      Code = "not_timestamp"
 	NotYesNo          Code = "not_yes_no"
+	NotText           Code = "not_text"
+	AmbiguousDates    Code = "ambiguous_dates"
+	NotCut            Code = "not_cut"
+	NotInLookup       Code = "not_in_lookup"
+	NotComputed       Code = "not_computed"
+	OutOfBounds       Code = "out_of_bounds"
+	KeyBlank          Code = "key_blank"
+	KeyDoubled        Code = "key_doubled"
+	ColumnBlank       Code = "column_blank"
+	MergedCells       Code = "merged_cells"
+	BeyondLimit       Code = "beyond_limit"
+	EncodingJudged    Code = "encoding_judged"
 
 	// About a file beside others, or the time.
 	FutureTime      Code = "future_time"
 	OlderThanBefore Code = "older_than_before"
 	OtherDelimiter  Code = "other_delimiter"
+	OtherOrder      Code = "other_order"
 	UnusualAmount   Code = "unusual_amount"
 
 	// About the set of files.
@@ -141,6 +154,19 @@ var catalogue = map[Code]Kind{
 	NotTime:           {Warning, "values that are no times of the day come back blank", "mend the values, or make the column text"},
 	NotTimestamp:      {Warning, "values that are no dates with a time come back blank", "mend the values, or make the column text"},
 	NotYesNo:          {Warning, "values that are neither yes nor no come back blank", "mend the values, or make the column text"},
+	NotText:           {Warning, "values with characters that no text may hold come back blank", "ask the sender to mend them"},
+	AmbiguousDates:    {Warning, "dates fit more than one of the declared forms; the first that fits is taken", "declare one form: read: {dates: …}"},
+	NotCut:            {Warning, "values without the part that is wanted come back blank", "mend the values, or how the column is cut"},
+	NotInLookup:       {Warning, "values that the lookup does not have come back blank", "add them to the lookup, or mend them"},
+	NotComputed:       {Warning, "values that would be divided by zero come back blank", "mend the values"},
+	OutOfBounds:       {Warning, "values lie outside the declared bounds; they are kept", "mend the values, or the bounds"},
+	KeyBlank:          {Warning, "rows lack a value of the key", "mend the rows"},
+	KeyDoubled:        {Warning, "rows have the same key", "see which of them belongs"},
+	ColumnBlank:       {Note, "a column has its header and no value", "check with the sender"},
+	MergedCells:       {Warning, "cells are merged among the rows; all but the first come back blank", "have the column carry down, or ask the sender to unmerge them"},
+	BeyondLimit:       {Broken, "the file is larger than allowed", "check that it is the right file, or raise the limit in the definition"},
+	EncodingJudged:    {Note, "the text is not UTF-8, and no encoding is declared", "check that letters come out right, and declare it: read: {encoding: …}"},
+	OtherOrder:        {Note, "the columns stand in another order than in the other files", "nothing needs to be done"},
 	NotDate:           {Warning, "values that are no dates come back blank", "mend the values, declare their form with read: {dates: …}, or make the column text"},
 }
 

@@ -12,8 +12,11 @@ package reading
 
 import (
 	"bytes"
+	"encoding/binary"
 	"io"
 	"unicode/utf8"
+
+	"golang.org/x/text/encoding"
 
 	"jorvex/internal/core/finding"
 )
@@ -30,6 +33,9 @@ const (
 // Next, or leave it 0 to have it found.
 type Delimited struct {
 	Delimiter byte
+	// Other is the encoding of text that turns out not to be UTF-8: the first
+	// character that is not in ASCII decides. Nil refuses such text.
+	Other func(sample []byte) encoding.Encoding
 
 	r       io.Reader
 	buf     []byte
@@ -42,6 +48,38 @@ type Delimited struct {
 	row     int64
 	open    bool
 	cells   []Cell
+	wide    bool // there was a character in UTF-8 that is not in ASCII
+	turned  *turned
+}
+
+// turned is text on its way from another encoding.
+type turned struct {
+	r       io.Reader
+	scanner scanner
+}
+
+func (t *turned) Read(p []byte) (int, error) {
+	n, err := t.r.Read(p)
+	t.scanner.scan(p[:n])
+	return n, err
+}
+
+// Turned reports whether the text was read in its other encoding; and if parts of
+// it look like UTF-8 all the same, how many characters do.
+func (d *Delimited) Turned() (is bool, utf8 int64) {
+	if d.turned == nil {
+		return false, 0
+	}
+	return true, d.turned.scanner.wide
+}
+
+// turn reads what is left, from a byte on, in the other encoding.
+func (d *Delimited) turn(from int) error {
+	t := &turned{r: io.MultiReader(bytes.NewReader(bytes.Clone(d.buf[from:d.end])), d.r)}
+	sample := d.buf[from:d.end]
+	d.turned, d.r = t, d.Other(sample).NewDecoder().Reader(t)
+	d.end, d.eof = from, false
+	return d.read()
 }
 
 // NewDelimited returns a reader of the rows in r.
@@ -282,12 +320,37 @@ func (d *Delimited) check() error {
 			if r == utf8.RuneError && size == 1 {
 				break
 			}
+			d.wide = d.wide || size > 1
 			i += size
+		}
+		if d.Other != nil && !d.wide && d.turned == nil {
+			at := d.checked + i
+			d.checked = at
+			if err := d.turn(at); err != nil {
+				return err
+			}
+			return d.check()
 		}
 		return finding.New(finding.NotUTF8, "byte 0x%02X at offset %d begins no character", fresh[i], d.base+int64(d.checked+i))
 	}
+	d.wide = d.wide || !isASCII(fresh)
 	d.checked += len(fresh)
 	return nil
+}
+
+func isASCII(text []byte) bool {
+	for len(text) >= 8 {
+		if binary.LittleEndian.Uint64(text)&0x8080808080808080 != 0 {
+			return false
+		}
+		text = text[8:]
+	}
+	for _, c := range text {
+		if c >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }
 
 // findDelimiter judges by the first rows: the delimiter that stands equally

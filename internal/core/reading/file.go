@@ -3,7 +3,6 @@ package reading
 import (
 	"archive/zip"
 	"bytes"
-	"compress/gzip"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -37,6 +36,11 @@ type File struct {
 	book    entry
 	spool   Spool
 	found   []finding.Finding // on opening
+
+	most      int64 // bytes that it may expand to
+	bigEndian bool  // of text in UTF-16 without a byte-order mark
+	inside    *File // what it was found to be wrapped around
+	closers   []io.Closer
 }
 
 // headSize is how much of a file is read to tell its kind.
@@ -54,7 +58,12 @@ func Open(r io.Reader, spool Spool) (*File, error) {
 		return nil, err
 	}
 	head = head[:n]
-	f := &File{Reader: io.MultiReader(bytes.NewReader(head), r), Kind: kindOf(head), spool: spool}
+	f := &File{Reader: io.MultiReader(bytes.NewReader(head), r), Kind: kindOf(head), spool: spool, most: mostExpanded}
+	if f.Kind == Other {
+		if wide, bigEndian := wideOrder(head); wide {
+			f.Kind, f.bigEndian = Wide, bigEndian
+		}
+	}
 	if f.Kind != Zip && f.Kind != Document {
 		return f, nil
 	}
@@ -69,12 +78,23 @@ func Open(r io.Reader, spool Spool) (*File, error) {
 	return f, nil
 }
 
+// Limit sets how many bytes the file may expand to, if that is less than the
+// limit there is.
+func (f *File) Limit(most int64) { f.most = min(f.most, most) }
+
 // Close lets go of what was kept.
 func (f *File) Close() error {
-	if f.content == nil {
-		return nil
+	var errs []error
+	if f.inside != nil {
+		errs = append(errs, f.inside.Close())
 	}
-	return f.content.Close()
+	for _, c := range f.closers {
+		_ = c.Close() // of reading; what counted was told on reading
+	}
+	if f.content != nil {
+		errs = append(errs, f.content.Close())
+	}
+	return errors.Join(errs...)
 }
 
 func (f *File) find(code finding.Code, evidence string, args ...any) {
@@ -93,7 +113,7 @@ func (f *File) Inspect() ([]finding.Finding, error) {
 		f.members()
 	case f.content != nil:
 	case f.Kind == Gzip:
-		err = f.gzip()
+		err = f.unpacks()
 	case f.Kind == Text, f.Kind == JSON, f.Kind == XML, f.Kind == WebPage:
 		err = f.text()
 	default:
@@ -209,25 +229,18 @@ func (s *scanner) flush() {
 	s.rest = nil
 }
 
-// gzip sees that the stream is whole and expands to what it says.
-func (f *File) gzip() error {
-	source := &faults{r: f.Reader}
-	z, err := gzip.NewReader(source)
-	var n int64
+// unpacks sees that what is compressed is whole.
+func (f *File) unpacks() error {
+	r, err := f.unwrap("")
 	if err == nil {
-		n, err = io.Copy(io.Discard, io.LimitReader(z, mostExpanded+1))
+		_, err = io.Copy(io.Discard, r)
 	}
-	switch {
-	case source.err != nil:
-		return source.err
-	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		f.find(finding.CutShort, "the compressed data ends too early")
-	case err != nil:
-		f.find(finding.Damaged, "the compressed data: %s", err)
-	case n > mostExpanded:
-		f.find(finding.ExpandsTooFar, "to more than %d bytes", mostExpanded)
+	var found finding.Finding
+	if errors.As(err, &found) {
+		f.found = append(f.found, found)
+		return nil
 	}
-	return nil
+	return err
 }
 
 // faults keeps the errors of a reader apart from those of what it holds.
@@ -341,7 +354,7 @@ func guessZip(c Content) Kind {
 
 // members reads every member of an archive through.
 func (f *File) members() {
-	left := mostExpanded
+	left := f.most
 	for _, m := range f.zip.File {
 		if m.Flags&1 != 0 {
 			f.find(finding.PasswordProtected, "%s is encrypted", m.Name)
@@ -349,7 +362,7 @@ func (f *File) members() {
 		}
 		n, err := f.member(m, left)
 		if left -= n; left < 0 {
-			f.find(finding.ExpandsTooFar, "to more than %d bytes", mostExpanded)
+			f.found = append(f.found, expandsTooFar(f.most))
 			return
 		}
 		if err != nil {
@@ -488,16 +501,20 @@ func (f *File) LooksUTF8() (bool, error) {
 
 func (f *File) fromStart() io.Reader { return io.NewSectionReader(f.content, 0, f.content.Size()) }
 
-// Objects returns the rows of a JSON file: an array of objects, or objects one
-// after the other.
-func (f *File) Objects() (Rows, error) {
+// Records returns the rows of a JSON file, an array of objects or objects one
+// after the other, or of an XML file: the elements of the given name, or those
+// that are repeated.
+func (f *File) Records(element string) (Rows, error) {
 	var err error
 	if f.content == nil {
 		if f.content, err = f.spool(f.Reader); err != nil {
 			return nil, err
 		}
 	}
-	return newObjects(f.content)
+	if f.Kind == XML {
+		return newRecordRows(&xmlRecords{content: f.content, element: element})
+	}
+	return newRecordRows(&objects{content: f.content})
 }
 
 // Broken returns what was found on opening that makes the file unusable.

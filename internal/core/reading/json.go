@@ -6,99 +6,59 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 
 	"jorvex/internal/core/finding"
 )
 
 // objects reads an array of JSON objects, or objects one after the other (RFC
-// 8259, and a line each), as a table: the first row holds the keys of all
-// objects in the order they first occur, the others hold their values. The keys
-// of objects in objects are joined with a point; arrays stay as they are.
+// 8259, and a line each), as records. The keys of objects in objects are joined
+// with a point; arrays stay as they are.
 type objects struct {
 	content Content
 	decoder *json.Decoder
-	keys    []string
-	index   map[string]int
-	cells   []Cell
-	row     int64 // of the object read last; 0 before the keys
+	count   int64
 	array   bool
 }
 
-// Limits of JSON.
-const (
-	mostKeys  = mostColumns
-	mostLevel = 100
-)
+const mostLevel = 100
 
-func newObjects(content Content) (*objects, error) {
-	o := &objects{content: content, index: map[string]int{}}
-	// The keys are gathered first.
-	o.begin()
-	for {
-		err := o.object(func(key string, _ Cell) error {
-			if _, known := o.index[key]; known {
-				return nil
-			}
-			if len(o.keys) == mostKeys {
-				return finding.New(finding.NotATable, "its objects have more than %d keys", mostKeys)
-			}
-			o.index[key] = len(o.keys)
-			o.keys = append(o.keys, key)
-			return nil
-		})
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return nil, err
-		}
-	}
-	o.begin()
-	return o, nil
-}
-
-// begin reads from the start.
-func (o *objects) begin() {
+func (o *objects) begin() error {
 	var r io.Reader = io.NewSectionReader(o.content, 0, o.content.Size())
 	head := make([]byte, 3)
 	if n, _ := io.ReadFull(r, head); !bytes.Equal(head[:n], []byte("\xef\xbb\xbf")) {
 		r = io.MultiReader(bytes.NewReader(head[:n]), r)
 	}
-	o.decoder = json.NewDecoder(r)
+	o.decoder = json.NewDecoder(&utf8Only{r: r})
 	o.decoder.UseNumber()
-	o.array, o.row = false, 0
+	o.array, o.count = false, 0
+	return nil
 }
 
-// Row implements Rows: the number of the object, the keys being row 1.
-func (o *objects) Row() int64 { return o.row }
+// utf8Only passes on text in UTF-8, and no other: JSON has no other encoding.
+type utf8Only struct {
+	r       io.Reader
+	scanner scanner
+}
 
-// Next implements Rows.
-func (o *objects) Next() ([]Cell, error) {
-	o.cells = slices.Grow(o.cells[:0], len(o.keys))[:len(o.keys)]
-	if o.row == 0 {
-		o.row = 1
-		for i, key := range o.keys {
-			o.cells[i] = Cell{Text: []byte(key)}
-		}
-		return o.cells, nil
+func (u *utf8Only) Read(p []byte) (int, error) {
+	n, err := u.r.Read(p)
+	u.scanner.scan(p[:n])
+	if err == io.EOF {
+		u.scanner.flush()
 	}
-	clear(o.cells)
-	err := o.object(func(key string, c Cell) error {
-		o.cells[o.index[key]] = c
-		return nil
-	})
-	o.row++
-	return o.cells, err
+	if u.scanner.wrong >= 0 {
+		return 0, finding.New(finding.NotUTF8, "the byte at offset %d begins no character; JSON is UTF-8 alone", u.scanner.wrong)
+	}
+	return n, err
 }
 
-// object reads the next object, and calls each with its keys and values.
-func (o *objects) object(each func(key string, c Cell) error) error {
+// record implements source.
+func (o *objects) record(each func(key string, c Cell) error) error {
 	token, err := o.token()
 	if err != nil {
 		return err
 	}
-	if token == json.Delim('[') && !o.array && o.row <= 1 {
+	if token == json.Delim('[') && !o.array && o.count == 0 {
 		o.array = true
 		if token, err = o.token(); err != nil {
 			return err
@@ -113,6 +73,7 @@ func (o *objects) object(each func(key string, c Cell) error) error {
 	if token != json.Delim('{') {
 		return finding.New(finding.NotATable, "it holds %v where an object should stand", token)
 	}
+	o.count++
 	return o.pairs("", 1, each)
 }
 

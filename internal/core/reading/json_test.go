@@ -15,7 +15,7 @@ func objects(t testing.TB, text string) (string, error) {
 	t.Helper()
 	f, err := reading.Open(bytes.NewReader([]byte(text)), spool)
 	require.NoError(t, err)
-	rows, err := f.Objects()
+	rows, err := f.Records("")
 	if err != nil {
 		return "", err
 	}
@@ -30,7 +30,7 @@ func TestObjects(t *testing.T) {
 		`[]`:                                           "1 ",
 		`{"berth": {"no": 3, "at": {"quay": "east"}}, "x": "ü"}`: "1 berth.no|berth.at.quay|x\n2 3|east|ü",
 		`{"tags": ["a", 2, [true, null]], "n": -0.5}`:            `1 tags|n` + "\n" + `2 ["a",2,[true,null]]|-0.5`,
-		`{"a": "line\nend", "a": "twice"}`:                       "1 a\n2 twice",
+		`{"a": "line\nend", "a": "twice"}`:                       "1 a\n2 line\nend; twice",
 		`{"big": 123456789012345678, "tiny": 1e-7}`:              "1 big|tiny\n2 123456789012345678|0.0000001",
 	} {
 		got, err := objects(t, text)

@@ -3,6 +3,7 @@ package reading
 import (
 	"bytes"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -95,6 +96,11 @@ func kindOf(head []byte) Kind {
 			return WebPage
 		}
 		return XML
+	case opensElement.Match(text):
+		if pageElement.Match(lower) {
+			return WebPage
+		}
+		return XML
 	case opensJSON(text):
 		return JSON
 	case !mostlyText(head):
@@ -102,6 +108,13 @@ func kindOf(head []byte) Kind {
 	}
 	return Text
 }
+
+// opensElement is how XML without a declaration begins, pageElement a web page
+// that is cut down to what it shows.
+var (
+	opensElement = regexp.MustCompile(`^<[\pL_][\pL\pN_.:-]*(\s[^<>]*)?/?>\s*<|^<[\pL_][\pL\pN_.:-]*(\s[^<>]*)?>[^<]*</`)
+	pageElement  = regexp.MustCompile(`^<(table|div|body|head|meta|style|script|p|center|font)[\s>]`)
+)
 
 // opensJSON reports whether text begins as an object, or an array of objects,
 // does.

@@ -11,7 +11,7 @@ import (
 // odsBook reads the tables of an OpenDocument spreadsheet (ISO/IEC 26300-1,
 // clause 9), row by row.
 type odsBook struct {
-	Workbook // for its parts
+	Workbook // for its parts, and what is named
 	sheets   []Sheet
 }
 
@@ -26,6 +26,11 @@ func newODS(archive *zip.Reader) (*odsBook, error) {
 			style = string(e.attr("name"))
 		case "table-properties":
 			hidden[style] = string(e.attr("display")) == "false"
+		case "named-range", "database-range":
+			address := string(e.attr("cell-range-address")) + string(e.attr("target-range-address"))
+			if named, ok := refersToODS(string(e.attr("name")), address); ok {
+				b.named = append(b.named, named)
+			}
 		case "table":
 			b.sheets = append(b.sheets, Sheet{Name: string(e.attr("name")), Hidden: hidden[string(e.attr("style-name"))]})
 		}
@@ -36,6 +41,23 @@ func newODS(archive *zip.Reader) (*odsBook, error) {
 
 // Sheets implements Book.
 func (b *odsBook) Sheets() []Sheet { return b.sheets }
+
+// Named implements Book (9.4.12, 9.4.15).
+func (b *odsBook) Named() ([]Named, error) { return b.named, nil }
+
+// refersToODS reads an address such as $'Fuel 2026'.$A$1:.$C$9 (9.2.3).
+func refersToODS(name, address string) (Named, bool) {
+	from, to, two := strings.Cut(address, ":")
+	dot := strings.LastIndexByte(from, '.')
+	if dot < 0 {
+		return Named{}, false
+	}
+	sheet, cells := strings.TrimPrefix(from[:dot], "$"), from[dot+1:]
+	if two {
+		cells += ":" + to[strings.LastIndexByte(to, '.')+1:]
+	}
+	return refersTo(name, sheet+"!"+cells)
+}
 
 // Open implements Book.
 func (b *odsBook) Open(sheet int) (SheetRows, error) {
@@ -64,10 +86,15 @@ type odsRows struct {
 	row    int64
 	repeat int64 // how often the row is to be returned again
 	hidden int64
+	ended  bool
+	merged []Area
 	cells  []Cell
 	spans  []span
 	room   []byte
 }
+
+// Merged implements SheetRows (19.675, 19.678).
+func (s *odsRows) Merged() []Area { return s.merged }
 
 func (s *odsRows) Close() error  { return s.file.Close() }
 func (s *odsRows) Row() int64    { return s.row }
@@ -83,12 +110,13 @@ func (s *odsRows) Next() ([]Cell, error) {
 		s.row++
 		return s.cells, nil
 	}
-	for {
+	for !s.ended {
 		if err := s.e.next(); err != nil {
 			return nil, s.e.truncated(err)
 		}
 		if s.e.kind == endElement && s.e.depth < s.depth {
-			return nil, io.EOF
+			s.ended = true // other sheets follow
+			break
 		}
 		if s.e.kind != startElement || string(s.e.name) != "table-row" {
 			continue
@@ -117,6 +145,7 @@ func (s *odsRows) Next() ([]Cell, error) {
 		}
 		return s.cells, nil
 	}
+	return nil, io.EOF
 }
 
 func repeated(e *elements, name string) int64 {
@@ -141,6 +170,10 @@ func (s *odsRows) readRow() error {
 			continue
 		}
 		times := repeated(s.e, "number-columns-repeated")
+		if down, right := repeated(s.e, "number-rows-spanned"), repeated(s.e, "number-columns-spanned"); down*right > 1 && len(s.merged) < mostMerged {
+			row, column := s.row+1, int64(len(s.spans))+blanks+1
+			s.merged = append(s.merged, Area{row, column, row + down - 1, column + right - 1})
+		}
 		cell, err := s.cell()
 		if err != nil {
 			return err

@@ -20,7 +20,7 @@ func openSheet(t *testing.T, rows string) (string, error) {
 	w := zip.NewWriter(&b)
 	for _, part := range [][2]string{
 		{"mimetype", "application/vnd.oasis.opendocument.spreadsheet"},
-		{"content.xml", `<office:document-content><office:body><office:spreadsheet><table:table table:name="One">` + rows + `</table:table></office:spreadsheet></office:body></office:document-content>`},
+		{"content.xml", `<office:document-content><office:body><office:spreadsheet><table:table table:name="One">` + rows + `</table:table><table:table table:name="Two"><table:table-row><table:table-cell><text:p>of another</text:p></table:table-cell></table:table-row></table:table></office:spreadsheet></office:body></office:document-content>`},
 	} {
 		f, err := w.Create(part[0])
 		require.NoError(t, err)

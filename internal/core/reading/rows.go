@@ -190,6 +190,8 @@ func elapsed(inside string) bool {
 // Book is a workbook of whatever form.
 type Book interface {
 	Sheets() []Sheet
+	// Named lists the tables and ranges that have a name.
+	Named() ([]Named, error)
 	// Open returns the rows of a sheet, by its number from 0.
 	Open(sheet int) (SheetRows, error)
 }
@@ -199,5 +201,8 @@ type SheetRows interface {
 	Rows
 	// Hidden counts the rows so far that are not shown.
 	Hidden() int64
+	// Merged lists the areas that are one cell, once the rows are read. Only their
+	// first cell has a value.
+	Merged() []Area
 	Close() error
 }

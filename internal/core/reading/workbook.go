@@ -23,6 +23,7 @@ type Workbook struct {
 	ends     []uint64 // where each ends
 	formats  []shown  // by the number of the cell's style
 	from1904 bool
+	named    []Named
 }
 
 // Sheet is one sheet of a workbook.
@@ -37,6 +38,7 @@ const (
 	mostStrings = 20_000_000
 	mostColumns = 16_384 // the form's own limit
 	mostPart    = 64 << 30
+	mostMerged  = 10_000 // areas that are told
 )
 
 func damaged(format string, args ...any) error {
@@ -61,6 +63,13 @@ func newWorkbook(archive *zip.Reader) (*Workbook, error) {
 	var sheets []sheet
 	err := w.each("xl/workbook.xml", func(e *elements) error {
 		switch string(e.name) {
+		case "definedName":
+			name := string(e.attr("name"))
+			refers, err := e.content(nil, "")
+			if named, ok := refersTo(name, string(refers)); ok && err == nil {
+				w.named = append(w.named, named)
+			}
+			return err
 		case "workbookPr":
 			on := string(e.attr("date1904"))
 			w.from1904 = on == "1" || on == "true" || on == "on"
@@ -214,12 +223,49 @@ func (w *Workbook) readStrings(part string) error {
 // Sheets lists the sheets, in order.
 func (w *Workbook) Sheets() []Sheet { return w.sheets }
 
-// FindSheet returns the number of the sheet of a name, whatever its letter case;
-// of the first one if there is no name.
+// Named implements Book: the defined names (18.2.5), and the tables that the
+// sheets' relations tell (18.5.1.2).
+func (w *Workbook) Named() ([]Named, error) {
+	named := slices.Clone(w.named)
+	for _, sheet := range w.sheets {
+		relations := path.Join(path.Dir(sheet.part), "_rels", path.Base(sheet.part)+".rels")
+		if sheet.part == "" || !w.has(relations) {
+			continue
+		}
+		var parts []string
+		err := w.each(relations, func(e *elements) error {
+			if string(e.name) == "Relationship" && strings.HasSuffix(string(e.attr("Type")), "/table") {
+				target := string(e.attr("Target"))
+				if !strings.HasPrefix(target, "/") {
+					target = path.Join(path.Dir(sheet.part), target)
+				}
+				parts = append(parts, strings.TrimPrefix(target, "/"))
+			}
+			return nil
+		})
+		for _, part := range parts {
+			if err == nil {
+				err = w.each(part, func(e *elements) error {
+					if area, ok := ParseArea(string(e.attr("ref"))); ok && string(e.name) == "table" {
+						named = append(named, Named{string(e.attr("displayName")), sheet.Name, area})
+					}
+					return nil
+				})
+			}
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return named, nil
+}
+
+// FindSheet returns the number of the first sheet of a name, whatever its letter
+// case; of the first one if there is no name. A name may have * and ? in it.
 func FindSheet(sheets []Sheet, name string) (int, error) {
 	i := 0
 	if name != "" {
-		i = slices.IndexFunc(sheets, func(s Sheet) bool { return strings.EqualFold(s.Name, name) })
+		i = slices.IndexFunc(sheets, func(s Sheet) bool { return strings.EqualFold(s.Name, name) || Like(name, s.Name) })
 	}
 	if i >= 0 && i < len(sheets) {
 		return i, nil
@@ -247,6 +293,7 @@ func (w *Workbook) Open(sheet int) (SheetRows, error) {
 // partRows are the rows of one sheet.
 type partRows struct {
 	hidden int64
+	merged []Area
 
 	book  *Workbook
 	file  io.Closer
@@ -272,6 +319,9 @@ func (s *partRows) Close() error { return s.file.Close() }
 // Hidden implements SheetRows.
 func (s *partRows) Hidden() int64 { return s.hidden }
 
+// Merged implements SheetRows (18.3.1.55).
+func (s *partRows) Merged() []Area { return s.merged }
+
 // Row implements Rows.
 func (s *partRows) Row() int64 { return s.row }
 
@@ -281,7 +331,15 @@ func (s *partRows) Next() ([]Cell, error) {
 		if err := s.e.next(); err != nil {
 			return nil, err
 		}
-		if s.e.kind != startElement || string(s.e.name) != "row" {
+		if s.e.kind != startElement {
+			continue
+		}
+		if string(s.e.name) == "mergeCell" && len(s.merged) < mostMerged {
+			if area, ok := ParseArea(string(s.e.attr("ref"))); ok {
+				s.merged = append(s.merged, area)
+			}
+		}
+		if string(s.e.name) != "row" {
 			continue
 		}
 		s.row++

@@ -77,6 +77,9 @@ func told(table reading.Rows) (string, error) {
 	for {
 		cells, err := table.Next()
 		if err == io.EOF {
+			if _, again := table.Next(); again != io.EOF {
+				return "", fmt.Errorf("after its end: %w", again)
+			}
 			return strings.Join(lines, "\n"), nil
 		}
 		if err != nil {

@@ -33,6 +33,7 @@ const (
 	recMulRK      = 0x00bd
 	recRString    = 0x00d6
 	recXF         = 0x00e0
+	recMergeCells = 0x00e5
 	recSST        = 0x00fc
 	recLabelSST   = 0x00fd
 	recNumber     = 0x0203
@@ -292,6 +293,9 @@ func (b *xlsBook) readStrings(r *records) error {
 // Sheets implements Book.
 func (b *xlsBook) Sheets() []Sheet { return b.sheets }
 
+// Named implements Book: the names of old workbooks are formulas, and not read.
+func (b *xlsBook) Named() ([]Named, error) { return nil, nil }
+
 // Open implements Book.
 func (b *xlsBook) Open(sheet int) (SheetRows, error) {
 	stream, err := b.container.open(b.book)
@@ -313,12 +317,16 @@ type xlsRows struct {
 	records    *records
 	row        int64
 	hidden     int64
+	merged     []Area
 	hiddenRows map[int]bool
 	cells      []Cell
 	ended      bool
 	ahead      bool // the record that was read last is yet to be taken
 	formula    int  // column of a formula whose text follows, or -1
 }
+
+// Merged implements SheetRows ([MS-XLS] 2.4.168).
+func (s *xlsRows) Merged() []Area { return s.merged }
 
 func (s *xlsRows) Close() error  { return nil }
 func (s *xlsRows) Row() int64    { return s.row }
@@ -358,6 +366,12 @@ func (s *xlsRows) Next() ([]Cell, error) {
 				}
 			}
 			s.formula = -1
+			continue
+		case recMergeCells:
+			for at := 2; at+8 <= len(d) && len(s.merged) < mostMerged; at += 8 {
+				of := func(i int) int64 { return int64(binary.LittleEndian.Uint16(d[at+2*i:])) + 1 }
+				s.merged = append(s.merged, Area{of(0), of(2), of(1), of(3)})
+			}
 			continue
 		case recNumber, recRK, recMulRK, recLabelSST, recLabel, recRString, recBoolErr, recFormula:
 		default:

@@ -29,6 +29,8 @@ type elements struct {
 	empty bool   // the element has no content; its end follows all the same
 	ended []byte // the name of an empty element whose end is due
 	room  []byte
+
+	decoded bool // the text is UTF-8, whatever the declaration says
 }
 
 type tokenKind uint8
@@ -173,7 +175,7 @@ func (e *elements) next() error {
 // declaration refuses encodings that are not read.
 func (e *elements) declaration(text []byte) error {
 	i := bytes.Index(text, []byte("encoding"))
-	if !bytes.HasPrefix(text, []byte("<?xml ")) || i < 0 {
+	if !bytes.HasPrefix(text, []byte("<?xml ")) || i < 0 || e.decoded {
 		return nil
 	}
 	name := bytes.ToLower(text[i:])
@@ -343,31 +345,62 @@ func reference(name string) (rune, bool) {
 func (e *elements) attr(name string) []byte {
 	rest := e.attrs
 	for {
-		rest = trimmed(rest)
-		eq := 0
-		for eq < len(rest) && rest[eq] != '=' {
-			eq++
-		}
-		if eq == len(rest) {
-			return nil
-		}
-		found := local(trimmed(rest[:eq]))
-		if rest = trimmed(rest[eq+1:]); len(rest) == 0 {
-			return nil
-		}
-		end := bytes.IndexByte(rest[1:], rest[0])
-		if end < 0 {
+		found, value, after := nextAttr(rest)
+		if found == nil {
 			return nil
 		}
 		if string(found) == name {
-			value, err := e.unescape(rest[1 : end+1])
+			value, err := e.unescape(value)
 			if err != nil {
 				return nil
 			}
 			return value
 		}
-		rest = rest[end+2:]
+		rest = after
 	}
+}
+
+// eachAttr calls each with every attribute of the start that was read last, but
+// for those that declare name spaces.
+func (e *elements) eachAttr(each func(name string, value []byte) error) error {
+	rest := e.attrs
+	for {
+		name, value, after := nextAttr(rest)
+		if name == nil {
+			return nil
+		}
+		if !bytes.HasPrefix(trimmed(rest), []byte("xmlns")) {
+			value, err := e.unescape(value)
+			if err != nil {
+				return err
+			}
+			if err := each(string(name), value); err != nil {
+				return err
+			}
+		}
+		rest = after
+	}
+}
+
+// nextAttr cuts the first attribute off; its name is nil at the end.
+func nextAttr(attrs []byte) (name, value, rest []byte) {
+	rest = trimmed(attrs)
+	eq := 0
+	for eq < len(rest) && rest[eq] != '=' {
+		eq++
+	}
+	if eq == len(rest) {
+		return nil, nil, nil
+	}
+	name = local(trimmed(rest[:eq]))
+	if rest = trimmed(rest[eq+1:]); len(rest) == 0 {
+		return nil, nil, nil
+	}
+	end := bytes.IndexByte(rest[1:], rest[0])
+	if end < 0 {
+		return nil, nil, nil
+	}
+	return name, rest[1 : end+1], rest[end+2:]
 }
 
 // skip reads to the end of the element that was begun last.

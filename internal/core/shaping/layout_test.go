@@ -4,6 +4,8 @@ import (
 	"bytes"
 	_ "embed"
 	"fmt"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +17,9 @@ import (
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/shaping"
 )
+
+// escaped are the bytes and tabs that stand in a scenario's file as in Go.
+var escaped = regexp.MustCompile(`(\\x[0-9a-f]{2}|\\t)+`)
 
 //go:embed testdata/layouts.txt
 var layouts string
@@ -37,7 +42,11 @@ func TestLayouts(t *testing.T) {
 			}
 			def, err := definition.Parse("input: a\nplace: b\npick: [\"<terminal>.csv\"]\n"+parts["definition"], time.Now())
 			require.NoError(t, err)
-			file := strings.NewReplacer("\\t", "\t", "\\xe6", "\xe6").Replace(strings.TrimSuffix(parts["file"], "\n"))
+			file := escaped.ReplaceAllStringFunc(strings.TrimSuffix(parts["file"], "\n"), func(e string) string {
+				text, err := strconv.Unquote(`"` + e + `"`)
+				require.NoError(t, err)
+				return text
+			})
 			got, found := shaped(t, def, []byte(file))
 			assert.Equal(t, strings.TrimSpace(parts["rows"]), got)
 			assert.Equal(t, strings.Fields(parts["findings"]), found)
@@ -45,11 +54,13 @@ func TestLayouts(t *testing.T) {
 	}
 }
 
+var origin = shaping.Origin{Name: "tally 7.csv", Folder: "quay/2026", Path: "quay/2026/tally 7.csv", Modified: "2026-10-05 08:30:00", Captures: map[string]string{"terminal": "Eskvik"}}
+
 func shaped(t *testing.T, def *definition.Definition, content []byte) (rows string, findings []string) {
 	t.Helper()
 	var part bytes.Buffer
 	out := shaping.NewWriter(&part)
-	result, err := shaping.Shape(def, shaping.Origin{Captures: map[string]string{"terminal": "Eskvik"}}, opened(t, content), out)
+	result, err := shaping.Shape(def, origin, opened(t, content), out)
 	require.NoError(t, err)
 	require.NoError(t, out.Flush())
 	var lines []string

@@ -9,24 +9,22 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strings"
+
+	"golang.org/x/text/encoding"
 
 	"jorvex/internal/core/calendar"
 	"jorvex/internal/core/condition"
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/finding"
-	"jorvex/internal/core/nearest"
 	"jorvex/internal/core/reading"
 	"jorvex/internal/core/totals"
 )
-
-// headerRows is how many rows from the top are searched for the header.
-const headerRows = 50
 
 // Origin is what a file's rows say of the file itself. Texts are already in
 // the form they are delivered in.
 type Origin struct {
 	Name, Folder, Path string
+	Modified           string // as a timestamp, in the input's zone
 	Captures           map[string]string
 }
 
@@ -38,6 +36,8 @@ type Result struct {
 	Findings []finding.Finding
 	// Delimiter is the byte that cells were apart by; 0 if none were read.
 	Delimiter byte
+	// Headers are the cells of the header, without the spaces around them.
+	Headers []string
 }
 
 // Broken returns the finding that makes the file unusable, if there is one.
@@ -70,103 +70,226 @@ type shaper struct {
 	result   Result
 	fields   []field
 	fieldOf  []int // the fields that conditions on rows can ask about
+	keys     keys
 	heading  [][]byte
+	extra    []int // cells whose headers are not declared
+	turned   []int // cells that become rows
+	long     []reading.Cell
 	width    int
-	last     int // cells of the last row
+	top      int64 // row of the header
+	last     int   // cells of the last row
 	uneven   tally
 	repeated tally
 	now      condition.Now
 	current  []reading.Cell // the row that conditions are held against
 	trace    *trace         // nil if nobody looks on
+	judged   string         // the encoding that text which is not UTF-8 is judged to be in
+	ragged   bool           // rows may have more or fewer cells than they should
+	measure  string         // what tells how many
+	lastRow  int64
 }
 
 // shape finds the table in a file, and shapes it.
 func (s *shaper) shape(f *reading.File, out *Writer) error {
 	s.prepare()
+	if most := s.layout.MostBytes; most > 0 {
+		f.Limit(most)
+	}
+	f, err := f.Unpacked(s.layout.Member)
+	if err != nil {
+		return err
+	}
 	book, err := f.Book()
 	if err != nil {
 		return err
 	}
-	if f.Kind == reading.JSON {
-		if s.rows, err = f.Objects(); err != nil {
-			return err
-		}
-		pending, err := s.header()
-		if err != nil {
-			return err
-		}
-		return s.table(out, pending)
+	if book != nil {
+		return s.shapeBook(book, out)
 	}
-	if book == nil {
-		var r io.Reader = f
-		if s.layout.Encoding != nil {
-			utf8, err := f.LooksUTF8()
-			if err != nil {
-				return err
-			}
-			if r = f; !utf8 {
-				r = s.layout.Encoding.NewDecoder().Reader(f)
-			} else {
-				s.found(finding.New(finding.OtherEncoding, "it is declared as %s, and it is UTF-8; it is read as that", s.layout.EncodingName))
-			}
+	var area reading.Area
+	if s.layout.Range != "" {
+		var ok bool
+		if area, ok = reading.ParseArea(s.layout.Range); !ok {
+			return finding.New(finding.SheetAbsent, "%s is the name of a table or range of a workbook, and this is %s", s.layout.Range, f.Kind)
 		}
-		s.text = reading.NewDelimited(r)
-		s.text.Delimiter = s.layout.Delimiter
-		s.rows = s.text
-		pending, err := s.header()
+	}
+	var rows reading.Rows
+	if f.Kind == reading.JSON || f.Kind == reading.XML {
+		rows, err = f.Records(s.layout.Element)
+	} else {
+		rows, err = s.delimited(f)
+	}
+	if err == nil {
+		s.rows, err = s.arranged(rows, area)
+	}
+	if err != nil {
+		return err
+	}
+	pending, err := s.header()
+	if s.text != nil {
 		s.result.Delimiter = s.text.Delimiter
-		if err != nil {
-			return err
-		}
-		return s.table(out, pending)
 	}
+	if err != nil {
+		return err
+	}
+	err = s.table(out, pending)
+	s.tellEncoding()
+	return err
+}
+
+// delimited reads text in its declared encoding, or in the one that it is judged
+// to be in if it is not UTF-8.
+func (s *shaper) delimited(f *reading.File) (reading.Rows, error) {
+	var r io.Reader = f
+	if s.layout.Encoding != nil {
+		utf8, err := f.LooksUTF8()
+		if err != nil {
+			return nil, err
+		}
+		if r = f; !utf8 {
+			r = s.layout.Encoding.NewDecoder().Reader(f)
+		} else {
+			s.found(finding.New(finding.OtherEncoding, "it is declared as %s, and it is UTF-8; it is read as that", s.layout.EncodingName))
+		}
+	}
+	s.text = reading.NewDelimited(r)
+	s.text.Delimiter = s.layout.Delimiter
+	if s.layout.EncodingName == "" {
+		s.text.Other = func(sample []byte) encoding.Encoding {
+			e := reading.Judge(sample, s.def.Language.String())
+			s.judged = reading.EncodingName(e)
+			return e
+		}
+	}
+	return s.text, nil
+}
+
+// tellEncoding tells of text that was read in an encoding that nobody declared.
+func (s *shaper) tellEncoding() {
+	if s.judged == "" {
+		return
+	}
+	s.found(finding.New(finding.EncodingJudged, "by its letters it is %s", s.judged))
+	if _, wide := s.text.Turned(); wide > 0 {
+		s.found(finding.New(finding.MixedEncodings, "%d of its characters look like UTF-8, the others do not", wide))
+	}
+}
+
+// arranged skips what is not looked at, and swaps rows and columns if asked to.
+func (s *shaper) arranged(rows reading.Rows, area reading.Area) (reading.Rows, error) {
+	if area != (reading.Area{}) {
+		rows = reading.Crop(rows, area)
+	}
+	if s.layout.MostRows > 0 || s.layout.MostColumns > 0 {
+		rows = &guarded{rows, s.layout, 0}
+	}
+	if s.layout.Swap {
+		var err error
+		if rows, err = reading.Swap(rows); err != nil {
+			return nil, err
+		}
+	}
+	for range s.layout.SkipTop {
+		cells, err := rows.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		s.trace.add(rows.Row(), cells, Above)
+	}
+	return rows, nil
+}
+
+// guarded refuses tables that are larger than the layout allows.
+type guarded struct {
+	reading.Rows
+	layout *definition.Layout
+	count  int64
+}
+
+func (g *guarded) Next() ([]reading.Cell, error) {
+	cells, err := g.Rows.Next()
+	if err != nil {
+		return nil, err
+	}
+	g.count++
+	if most := g.layout.MostRows; most > 0 && g.count > most {
+		return nil, finding.New(finding.BeyondLimit, "it has more than %d rows", most)
+	}
+	if most := g.layout.MostColumns; most > 0 && int64(len(cells)) > most {
+		f := finding.New(finding.BeyondLimit, "row %d has %d cells, more than %d are not allowed", g.Row(), len(cells), most)
+		f.Row = g.Row()
+		return nil, f
+	}
+	return cells, nil
+}
+
+// shapeBook shapes a sheet of a workbook.
+func (s *shaper) shapeBook(book reading.Book, out *Writer) error {
 	sheet, pending, err := s.sheet(book)
 	if err != nil {
 		return err
 	}
 	defer sheet.Close()
-	err = s.table(out, pending)
-	if hidden := sheet.Hidden(); hidden > 0 && err == nil {
+	if err := s.table(out, pending); err != nil {
+		return err
+	}
+	if hidden := sheet.Hidden(); hidden > 0 {
 		found := finding.New(finding.HiddenRows, "%d, which are read like the others", hidden)
 		found.Count = hidden
 		s.found(found)
 	}
-	return err
+	if !s.layout.Swap {
+		s.tellMerged(sheet.Merged())
+	}
+	return nil
+}
+
+// tellMerged tells of cells that are merged below the header, but for those that
+// are carried down.
+func (s *shaper) tellMerged(areas []reading.Area) {
+	var count int64
+	var first reading.Area
+	for _, area := range areas {
+		carried := area.Left == area.Right && slices.ContainsFunc(s.fields, func(f field) bool { return f.carry && int64(f.cell)+1 == area.Left })
+		wanted := slices.ContainsFunc(s.fields, func(f field) bool {
+			return f.cell >= 0 && int64(f.cell)+1 >= area.Left && int64(f.cell)+1 <= area.Right && (area.Top < area.Bottom || int64(f.cell)+1 > area.Left)
+		})
+		if area.Top <= s.top || area.Bottom > s.lastRow || carried || !wanted || s.layout.Range != "" {
+			continue
+		}
+		if count++; count == 1 {
+			first = area
+		}
+	}
+	if count > 0 {
+		f := finding.New(finding.MergedCells, "%d areas, the first begins in row %d, column %d", count, first.Top, first.Left)
+		f.Row, f.Count = first.Top, count
+		s.found(f)
+	}
 }
 
 // sheet opens the sheet that the layout names, or else the first that has the
 // required columns, those that are shown before hidden ones.
 func (s *shaper) sheet(book reading.Book) (reading.SheetRows, []keptRow, error) {
 	sheets := book.Sheets()
-	var tried []int
-	switch {
-	case s.layout.Sheet != "":
-		i, err := reading.FindSheet(sheets, s.layout.Sheet)
-		if err != nil {
-			return nil, nil, err
-		}
-		tried = []int{i}
-	case s.layout.Position > len(sheets):
-		return nil, nil, finding.New(finding.SheetAbsent, "number %d; there are %d", s.layout.Position, len(sheets))
-	case s.layout.Position > 0:
-		tried = []int{s.layout.Position - 1}
-	default:
-		for _, hidden := range []bool{false, true} {
-			for i := range sheets {
-				if sheets[i].Hidden == hidden {
-					tried = append(tried, i)
-				}
-			}
-		}
+	tried, area, err := s.candidates(book)
+	if err != nil {
+		return nil, nil, err
 	}
 	best, bestFit, fits := -1, -1, 0
 	for _, i := range tried {
+		if len(tried) == 1 {
+			best = i
+			break
+		}
 		rows, err := book.Open(i)
 		if err != nil {
 			return nil, nil, err
 		}
-		s.rows = rows
-		_, at, err := s.findHeader()
+		at, err := s.tryHeader(rows, area)
 		_ = rows.Close()
 		if err != nil {
 			return nil, nil, err
@@ -188,14 +311,16 @@ func (s *shaper) sheet(book reading.Book) (reading.SheetRows, []keptRow, error) 
 	if err != nil {
 		return nil, nil, err
 	}
-	s.rows = rows
 	if fits > 1 {
 		s.found(finding.New(finding.SeveralSheets, "%d, the first is taken: %q", fits, sheets[best].Name))
 	}
 	if sheets[best].Hidden {
 		s.found(finding.New(finding.HiddenSheet, "%q", sheets[best].Name))
 	}
-	pending, err := s.header()
+	var pending []keptRow
+	if s.rows, err = s.arranged(rows, area); err == nil {
+		pending, err = s.header()
+	}
 	if err != nil {
 		_ = rows.Close()
 		return nil, nil, err
@@ -203,18 +328,53 @@ func (s *shaper) sheet(book reading.Book) (reading.SheetRows, []keptRow, error) 
 	return rows, pending, nil
 }
 
-// field is one declared column on its way from a cell to the table.
-type field struct {
-	column *definition.Column
-	cell   int    // index in the row, or -1
-	fixed  []byte // for columns that do not come from a cell, ready to be written
-	sum    *totals.Sum
-	bad    tally
-	faults tally
-	room   []byte
-	carry  bool // a blank cell repeats the one above
-	above  reading.Cell
-	marked []byte
+// tryHeader looks for the header in a sheet, without a trace.
+func (s *shaper) tryHeader(rows reading.Rows, area reading.Area) (heading, error) {
+	defer func(t *trace) { s.trace = t }(s.trace)
+	s.trace = nil
+	var err error
+	if s.rows, err = s.arranged(rows, area); err != nil {
+		return heading{}, err
+	}
+	_, at, err := s.findHeader()
+	return at, err
+}
+
+// candidates are the sheets that may be meant, and the area of them.
+func (s *shaper) candidates(book reading.Book) (tried []int, area reading.Area, err error) {
+	sheets := book.Sheets()
+	name := s.layout.Sheet
+	if s.layout.Range != "" {
+		var isArea bool
+		if area, isArea = reading.ParseArea(s.layout.Range); !isArea {
+			list, err := book.Named()
+			if err != nil {
+				return nil, area, err
+			}
+			named, err := reading.FindNamed(list, s.layout.Range)
+			if err != nil {
+				return nil, area, err
+			}
+			name, area = named.Sheet, named.Area
+		}
+	}
+	switch {
+	case name != "":
+		i, err := reading.FindSheet(sheets, name)
+		return []int{i}, area, err
+	case s.layout.Position > len(sheets):
+		return nil, area, finding.New(finding.SheetAbsent, "number %d; there are %d", s.layout.Position, len(sheets))
+	case s.layout.Position > 0:
+		return []int{s.layout.Position - 1}, area, nil
+	}
+	for _, hidden := range []bool{false, true} {
+		for i := range sheets {
+			if sheets[i].Hidden == hidden {
+				tried = append(tried, i)
+			}
+		}
+	}
+	return tried, area, nil
 }
 
 // tally counts what did not fit, with the first rows and samples.
@@ -233,58 +393,47 @@ func (t *tally) add(row int64, sample string) {
 	}
 }
 
-// table shapes the rows below the header.
+// table shapes the rows below the header. The last rows wait until it is known
+// that they are not to be skipped.
 func (s *shaper) table(out *Writer, pending []keptRow) error {
 	defer s.conclude()
-	for _, row := range pending {
-		if err := s.row(out, row.cells, row.number); err != nil {
+	var waiting []keptRow
+	row := func(cells []reading.Cell, number int64) error {
+		if s.layout.SkipBottom == 0 {
+			return s.row(out, cells, number)
+		}
+		if blank(cells) {
+			return nil
+		}
+		waiting = append(waiting, keep(number, cells))
+		if len(waiting) <= s.layout.SkipBottom {
+			return nil
+		}
+		next := waiting[0]
+		waiting = append(waiting[:0], waiting[1:]...)
+		return s.row(out, next.cells, next.number)
+	}
+	for _, r := range pending {
+		if err := row(r.cells, r.number); err != nil {
 			return err
 		}
 	}
 	for {
 		cells, err := s.rows.Next()
 		if err == io.EOF {
-			return nil
+			break
 		}
 		if err != nil {
 			return err
 		}
-		if err := s.row(out, cells, s.rows.Row()); err != nil {
+		if err := row(cells, s.rows.Row()); err != nil {
 			return err
 		}
 	}
-}
-
-func (s *shaper) prepare() {
-	sums := 0
-	for _, c := range s.def.Columns {
-		if c.Total {
-			sums++
-		}
+	for _, r := range waiting {
+		s.trace.add(r.number, r.cells, Below)
 	}
-	s.result.Sums = make([]totals.Sum, sums)
-	s.fields = make([]field, len(s.def.Columns))
-	next := 0
-	for i := range s.def.Columns {
-		c := &s.def.Columns[i]
-		f := &s.fields[i]
-		f.column, f.cell = c, -1
-		f.carry = slices.Contains(s.layout.CarryDown, c.Name)
-		if c.Source == definition.FromCell {
-			s.fieldOf = append(s.fieldOf, i)
-		}
-		if c.Total {
-			f.sum = &s.result.Sums[next]
-			next++
-		}
-		switch {
-		case c.Source == definition.FromCapture:
-			f.fixed = AppendText(nil, []byte(s.origin.Captures[c.From]))
-		case c.Source == definition.FromFile:
-			fact := map[string]string{"name": s.origin.Name, "folder": s.origin.Folder, "path": s.origin.Path}[c.From]
-			f.fixed = AppendText(nil, []byte(fact))
-		}
-	}
+	return nil
 }
 
 type keptRow struct {
@@ -300,222 +449,6 @@ func keep(number int64, cells []reading.Cell) keptRow {
 	return row
 }
 
-// heading is where a header stands.
-type heading struct {
-	row   int // index of its first row among the first rows
-	rows  int // that make it up
-	fit   int // declared columns that it has headers for
-	whole bool
-}
-
-// header finds the header and binds the columns to it. It returns the rows below
-// it that were read on the way.
-func (s *shaper) header() ([]keptRow, error) {
-	top, at, err := s.findHeader()
-	if err != nil {
-		return nil, err
-	}
-	for i, row := range top {
-		switch {
-		case at.fit == 0:
-			s.trace.add(row.number, row.cells, Unbound)
-		case i < at.row:
-			s.trace.add(row.number, row.cells, Above)
-		case i < at.row+at.rows:
-			s.trace.add(row.number, row.cells, Header)
-		}
-	}
-	if at.fit == 0 {
-		return nil, finding.New(finding.NoHeader, "looked for %s in the first %d rows", finding.Samples(s.wanted()), len(top))
-	}
-	if err := s.bind(keptRow{top[at.row+at.rows-1].number, s.joined(top[at.row : at.row+at.rows])}); err != nil {
-		return nil, err
-	}
-	return top[at.row+at.rows:], nil
-}
-
-// findHeader reads the first rows, and finds among them the row, or the few rows
-// one below the other, that hold the declared headers: the first with every
-// required one, or else those with most.
-func (s *shaper) findHeader() (top []keptRow, best heading, err error) {
-	least, most := 1, 3
-	if n := s.layout.HeaderRows; n > 0 {
-		least, most = n, n
-	}
-	tryRow := func(i int) bool {
-		if at := s.layout.HeaderRow; at > 0 && top[i].number != int64(at) {
-			return false
-		}
-		for n := least; n <= most && i+n <= len(top); n++ {
-			fit, whole := s.fit(s.joined(top[i : i+n]))
-			if fit > best.fit || whole && !best.whole && fit > 0 {
-				best = heading{i, n, fit, whole && fit > 0}
-			}
-		}
-		return best.whole && best.row == i
-	}
-	next := 0 // the first row that may begin a header and was not tried
-	limit := max(headerRows, s.layout.HeaderRow+most)
-	for len(top) < limit {
-		cells, err := s.rows.Next()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return nil, best, err
-		}
-		top = append(top, keep(s.rows.Row(), cells))
-		// A row is judged once the rows that may belong to it are there, too.
-		if len(top)-next >= most {
-			if tryRow(next) {
-				return top, best, nil
-			}
-			next++
-		}
-	}
-	for ; next < len(top); next++ {
-		if tryRow(next) {
-			break
-		}
-	}
-	return top, best, nil
-}
-
-// joined makes one header of several rows: blank cells of the upper ones repeat
-// the cell before, as merged cells do.
-func (s *shaper) joined(rows []keptRow) []reading.Cell {
-	if len(rows) == 1 {
-		return rows[0].cells
-	}
-	width := 0
-	for _, r := range rows {
-		width = max(width, len(r.cells))
-	}
-	join := s.layout.HeaderJoin
-	if join == "" {
-		join = " "
-	}
-	header := make([]reading.Cell, width)
-	for i, r := range rows {
-		var before []byte
-		for at := range width {
-			var text []byte
-			if at < len(r.cells) {
-				text = trim(r.cells[at].Text)
-			}
-			if i < len(rows)-1 {
-				if len(text) == 0 {
-					text = before
-				}
-				before = text
-			}
-			if len(text) == 0 {
-				continue
-			}
-			if len(header[at].Text) > 0 {
-				header[at].Text = append(header[at].Text, join...)
-			}
-			header[at].Text = append(header[at].Text, text...)
-		}
-	}
-	return header
-}
-
-func (s *shaper) wanted() []string {
-	var names []string
-	for _, f := range s.fields {
-		if f.column.Source == definition.FromCell {
-			names = append(names, f.column.Headers[0])
-		}
-	}
-	return names
-}
-
-// fit counts the declared columns a row has headers for, and whether all
-// required ones are among them.
-func (s *shaper) fit(cells []reading.Cell) (n int, whole bool) {
-	plain := make(map[string]bool, len(cells))
-	for _, c := range cells {
-		plain[definition.Plain(string(c.Text))] = true
-	}
-	whole = true
-	anyRequired := false
-	for _, f := range s.fields {
-		if f.column.Source != definition.FromCell {
-			continue
-		}
-		has := slices.ContainsFunc(f.column.Headers, func(h string) bool { return plain[definition.Plain(h)] })
-		if has {
-			n++
-		}
-		anyRequired = anyRequired || f.column.Required
-		whole = whole && (has || !f.column.Required)
-	}
-	return n, whole && anyRequired
-}
-
-// bind ties columns to the cells of the header row.
-func (s *shaper) bind(header keptRow) error {
-	s.width = len(header.cells)
-	s.heading = make([][]byte, len(header.cells))
-	for i, c := range header.cells {
-		s.heading[i] = trim(c.Text)
-	}
-	taken := make([]bool, len(header.cells))
-	plain := make([]string, len(header.cells))
-	for i, c := range header.cells {
-		plain[i] = definition.Plain(string(c.Text))
-	}
-	for i := range s.fields {
-		f := &s.fields[i]
-		if f.column.Source != definition.FromCell {
-			continue
-		}
-		for at, text := range plain {
-			k := slices.IndexFunc(f.column.Headers, func(h string) bool { return definition.Plain(h) == text })
-			if k < 0 {
-				continue
-			}
-			written := string(header.cells[at].Text)
-			if f.cell >= 0 {
-				return inColumn(finding.New(finding.HeaderTwice, "both %q and %q are taken for %s", header.cells[f.cell].Text, written, f.column.Name), f, header.number)
-			}
-			f.cell, taken[at] = at, true
-			implied := len(f.column.Headers) == 1 && f.column.Headers[0] == f.column.Name // no spelling was declared
-			if !implied && !slices.Contains(f.column.Headers, written) && strings.TrimPrefix(written, "\ufeff") != f.column.Headers[k] {
-				s.found(inColumn(finding.New(finding.HeaderRespelt, "%q was taken as %q", written, f.column.Headers[k]), f, header.number))
-			}
-		}
-		if f.cell < 0 {
-			code := finding.ColumnAbsent
-			if f.column.Required {
-				code = finding.ColumnMissing
-			}
-			evidence := fmt.Sprintf("%s has none of %s", f.column.Name, finding.Samples(f.column.Headers))
-			if near := nearest.Find(definition.Plain(f.column.Headers[0]), plain); near != "" {
-				evidence += fmt.Sprintf("; the nearest is %q", near)
-			}
-			absent := inColumn(finding.New(code, "%s", evidence), f, header.number)
-			if f.column.Required {
-				return absent
-			}
-			s.found(absent)
-		}
-	}
-	var extra []string
-	for i, c := range header.cells {
-		if !taken[i] && plain[i] != "" {
-			extra = append(extra, string(c.Text))
-		}
-	}
-	if len(extra) > 0 {
-		f := finding.New(finding.ExtraColumns, "%s", finding.Samples(extra[:min(len(extra), 10)]))
-		f.Row, f.Count = header.number, int64(len(extra))
-		s.found(f)
-	}
-	return nil
-}
-
 func inColumn(f finding.Finding, c *field, row int64) finding.Finding {
 	f.Column, f.Row = c.column.Name, row
 	return f
@@ -523,10 +456,11 @@ func inColumn(f finding.Finding, c *field, row int64) finding.Finding {
 
 func (s *shaper) found(f finding.Finding) { s.result.Findings = append(s.result.Findings, f) }
 
-// row shapes one row and writes it. Rows without any text are dropped, and so are
+// row shapes one row of the file. Rows without any text are dropped, and so are
 // repetitions of the header and those that the layout leaves out.
 func (s *shaper) row(out *Writer, cells []reading.Cell, number int64) error {
 	s.result.Read++
+	s.lastRow = number
 	if blank(cells) {
 		s.trace.add(number, cells, Blank)
 		return nil
@@ -540,30 +474,41 @@ func (s *shaper) row(out *Writer, cells []reading.Cell, number int64) error {
 		s.trace.add(number, cells, LeftOut)
 		return nil
 	}
-	looked := s.trace.wants()
-	s.trace.add(number, cells, Kept)
-	if s.last = len(cells); s.text != nil && len(cells) != s.width {
-		s.uneven.add(number, fmt.Sprint(len(cells)))
+	if s.last = len(cells); s.ragged && len(cells) != s.width {
+		if s.width < 0 {
+			s.width = len(cells) // without a header, the first row tells
+		} else {
+			s.uneven.add(number, fmt.Sprint(len(cells)))
+		}
 	}
-	for i := range s.fields {
-		f := &s.fields[i]
-		if f.column.Source != definition.FromCell {
-			out.Plain(f.fixed)
+	if len(s.turned) == 0 {
+		return s.write(out, cells, cells, number)
+	}
+	// A row for each of the columns that has a value.
+	for _, at := range s.turned {
+		if at >= len(cells) || len(trim(cells[at].Text)) == 0 {
 			continue
 		}
-		var cell reading.Cell
-		if f.cell >= 0 && f.cell < len(cells) {
-			cell = cells[f.cell]
+		s.long = append(s.long[:0], cells[:min(len(cells), s.width)]...)
+		for len(s.long) < s.width {
+			s.long = append(s.long, reading.Cell{})
 		}
-		if f.carry {
-			if len(trim(cell.Text)) == 0 {
-				cell = f.above
-			} else {
-				f.above = reading.Cell{Text: append(f.above.Text[:0], cell.Text...), Kind: cell.Kind}
-			}
+		s.long = append(s.long, reading.Cell{Text: s.heading[at]}, cells[at])
+		if err := s.write(out, cells, s.long, number); err != nil {
+			return err
 		}
-		s.write(out, f, cell, number)
 	}
+	return nil
+}
+
+// write writes one row of the table.
+func (s *shaper) write(out *Writer, raw, cells []reading.Cell, number int64) error {
+	looked := s.trace.wants()
+	s.trace.add(number, raw, Kept)
+	for i := range s.fields {
+		s.fields[i].write(s, out, cells, number)
+	}
+	s.keys.add(s.fields, number)
 	s.result.Kept++
 	err := out.EndRow()
 	if err == nil && s.trace != nil {
@@ -578,7 +523,7 @@ func (s *shaper) row(out *Writer, cells []reading.Cell, number int64) error {
 
 // isHeader reports whether a row repeats the last row of the header.
 func (s *shaper) isHeader(cells []reading.Cell) bool {
-	if len(cells) != len(s.heading) || s.text == nil && len(s.heading) == 0 {
+	if len(cells) != len(s.heading) || len(s.heading) == 0 {
 		return false
 	}
 	for i, c := range cells {
@@ -615,7 +560,7 @@ func (s *shaper) Value(i int) condition.Value {
 		number, ok := s.number(f, s.current[f.cell])
 		v.Blank, v.Number = v.Blank || !ok, number
 	case f.column.Type == definition.Date:
-		date, err := calendar.Parse(string(s.date(text)))
+		date, err := calendar.Parse(string(s.date(nil, text)))
 		if v.Blank = v.Blank || err != nil; err == nil {
 			v.Date = date
 		}
@@ -642,138 +587,15 @@ func trim(b []byte) []byte {
 	return b
 }
 
-// write converts one cell. What does not convert is null and tallied.
-func (s *shaper) write(out *Writer, f *field, cell reading.Cell, row int64) {
-	text := trim(cell.Text)
-	switch {
-	case cell.Kind == reading.Fault || cell.Kind == reading.Unstored:
-		sample := string(text)
-		if cell.Kind == reading.Unstored {
-			sample = "a formula without a stored value"
-		}
-		f.faults.add(row, sample)
-		out.Null()
-		return
-	case len(text) == 0:
-		out.Null()
-		return
-	}
-	if f.column.Type == definition.Text {
-		out.Text(text)
-		return
-	}
-	value, ok := s.convert(f, text, cell.Kind)
-	if !ok {
-		f.bad.add(row, string(text))
-		out.Null()
-		return
-	}
-	if f.sum != nil {
-		f.sum.Add(value)
-	}
-	out.Plain(value)
-}
-
-// whole returns a whole number of 64 bits in canonical form.
-func whole(value []byte) ([]byte, bool) {
-	if slices.Contains(value, '.') {
-		return nil, false
-	}
-	const most, least = "9223372036854775807", "-9223372036854775808"
-	if n := len(value); n >= len(most) {
-		if value[0] == '-' && (n > len(least) || string(value) > least) && n >= len(least) {
-			return nil, false
-		}
-		if value[0] != '-' && (n > len(most) || string(value) > most) {
-			return nil, false
-		}
-	}
-	return value, true
-}
-
-// decimal returns a number in canonical form: no plus, no leading zeros, a
-// digit before the point. Numbers that are so already are not copied.
-func (f *field) decimal(text []byte) ([]byte, bool) {
-	i := 0
-	negative := text[0] == '-'
-	if negative || text[0] == '+' {
-		i++
-	}
-	digits, point := 0, -1
-	for j := i; j < len(text); j++ {
-		switch c := text[j]; {
-		case '0' <= c && c <= '9':
-			digits++
-		case c == '.' && point < 0:
-			point = j
-		default:
-			return nil, false
-		}
-	}
-	if digits == 0 || digits > 1000 {
-		return nil, false
-	}
-	from := i
-	for from < len(text)-1 && text[from] == '0' && text[from+1] != '.' {
-		from++
-	}
-	zero := true
-	for _, c := range text[from:] {
-		zero = zero && (c == '0' || c == '.')
-	}
-	if from == i && text[0] != '+' && point != i && point != len(text)-1 && (!negative || !zero) {
-		return text, true
-	}
-	f.room = f.room[:0]
-	if negative && !zero {
-		f.room = append(f.room, '-')
-	}
-	if point == from {
-		f.room = append(f.room, '0')
-	}
-	f.room = append(f.room, text[from:]...)
-	if point == len(text)-1 {
-		f.room = f.room[:len(f.room)-1]
-	}
-	return f.room, true
-}
-
-// isDate reports whether text is a calendar date in ISO 8601 form.
-func isDate(text []byte) bool {
-	if len(text) != 10 || text[4] != '-' || text[7] != '-' {
-		return false
-	}
-	for i, c := range text {
-		if i != 4 && i != 7 && (c < '0' || c > '9') {
-			return false
-		}
-	}
-	number := func(b []byte) (n int) {
-		for _, c := range b {
-			n = n*10 + int(c-'0')
-		}
-		return n
-	}
-	year, month, day := number(text[:4]), number(text[5:7]), number(text[8:])
-	if year < 1 || month < 1 || month > 12 || day < 1 {
-		return false
-	}
-	days := [...]int{31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31}[month-1]
-	if month == 2 && year%4 == 0 && (year%100 != 0 || year%400 == 0) {
-		days = 29
-	}
-	return day <= days
-}
-
 // conclude turns the tallies into findings.
 func (s *shaper) conclude() {
-	if s.text != nil && s.text.Open() && s.last < s.width && s.result.Kept > 1 {
+	if s.ragged && s.text.Open() && s.last < s.width && s.result.Kept > 1 {
 		f := finding.New(finding.CutShort, "the last row, %d, has no line end and %d of %d cells", s.rows.Row(), s.last, s.width)
 		f.Grade, f.Row = finding.Warning, s.rows.Row()
 		s.found(f)
 	}
 	if s.uneven.count > 0 {
-		f := finding.New(finding.UnevenRows, "the header has %d cells; not so %s, the first is row %d with %s", s.width, rows(s.uneven.count), s.uneven.first, s.uneven.samples[0])
+		f := finding.New(finding.UnevenRows, "%s %d cells; not so %s, the first is row %d with %s", s.measure, s.width, rows(s.uneven.count), s.uneven.first, s.uneven.samples[0])
 		f.Row, f.Count = s.uneven.first, s.uneven.count
 		s.found(f)
 	}
@@ -783,19 +605,11 @@ func (s *shaper) conclude() {
 		s.found(f)
 	}
 	for i := range s.fields {
-		f := &s.fields[i]
-		if f.faults.count > 0 {
-			made := inColumn(finding.New(finding.ErrorValues, "in %s, %s, the first is row %d: %s", f.column.Name, rows(f.faults.count), f.faults.first, finding.Samples(f.faults.samples)), f, f.faults.first)
-			made.Count = f.faults.count
-			s.found(made)
+		if f := &s.fields[i]; !f.fixed {
+			f.conclude(s)
 		}
-		if f.bad.count == 0 {
-			continue
-		}
-		made := inColumn(finding.New(notA[f.column.Type], "in %s, %s, the first is row %d; for instance %s", f.column.Name, rows(f.bad.count), f.bad.first, finding.Samples(f.bad.samples)), f, f.bad.first)
-		made.Count = f.bad.count
-		s.found(made)
 	}
+	s.keys.conclude(s)
 	if s.result.Kept == 0 {
 		s.found(finding.New(finding.NoRows, ""))
 	}

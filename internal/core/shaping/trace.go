@@ -12,7 +12,7 @@ import (
 type Traced struct {
 	Row    int64    // in the file, counted from 1
 	Cells  []string // as they were read
-	Became string   // above the header, header, kept, blank, header again, left out
+	Became string   // above the header, header, kept, blank, header again, left out, below the table
 	Values []string // of the declared columns, for a row that was kept; blank ones are empty
 }
 
@@ -24,6 +24,7 @@ const (
 	Blank    = "blank"
 	Again    = "header again"
 	LeftOut  = "left out"
+	Below    = "below the table"
 	Unbound  = "no header found"
 	mostWide = 200 // cells of a row that are told
 )

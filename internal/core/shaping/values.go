@@ -2,6 +2,7 @@ package shaping
 
 import (
 	"bytes"
+	"slices"
 	"strconv"
 	"time"
 	"unicode"
@@ -36,14 +37,14 @@ func (s *shaper) convert(f *field, text []byte, kind reading.CellKind) ([]byte, 
 	case definition.Percent:
 		return s.percent(f, text, kind)
 	case definition.Date:
-		value := s.date(text)
+		value := s.date(f, text)
 		return value, isDate(value)
 	case definition.Time:
 		return clock(text)
 	case definition.Timestamp:
-		return s.timestamp(text)
+		return s.timestamp(f, text)
 	case definition.YesNo:
-		return yesNo(text)
+		return s.yesNo(text)
 	}
 	return text, true
 }
@@ -146,8 +147,8 @@ func clock(text []byte) ([]byte, bool) {
 
 // timestamp is a date with a time of the day, midnight if there is none, without
 // a zone.
-func (s *shaper) timestamp(text []byte) ([]byte, bool) {
-	if value := s.date(text); isDate(value) {
+func (s *shaper) timestamp(f *field, text []byte) ([]byte, bool) {
+	if value := s.date(f, text); isDate(value) {
 		return append(bytes.Clone(value), " 00:00:00"...), true
 	}
 	for _, mark := range []byte{'T', ' '} {
@@ -155,7 +156,7 @@ func (s *shaper) timestamp(text []byte) ([]byte, bool) {
 		if i < 0 {
 			continue
 		}
-		day := s.date(text[:i])
+		day := s.date(f, text[:i])
 		at, ok := clock(trim(text[i+1:]))
 		if ok && isDate(day) {
 			return append(append(bytes.Clone(day), ' '), at...), true
@@ -169,27 +170,48 @@ var yesWords = map[string]string{
 	"false": "false", "no": "false", "n": "false", "f": "false", "0": "false",
 }
 
-// yesNo is one of the common words for yes and no.
-func yesNo(text []byte) ([]byte, bool) {
-	value, ok := yesWords[string(bytes.ToLower(text))]
+// yesNo is one of the layout's words for yes and no, or of the common ones.
+func (s *shaper) yesNo(text []byte) ([]byte, bool) {
+	word := string(bytes.ToLower(text))
+	switch {
+	case slices.Contains(s.layout.YesWords, word):
+		return []byte("true"), true
+	case slices.Contains(s.layout.NoWords, word):
+		return []byte("false"), true
+	}
+	value, ok := yesWords[word]
 	return []byte(value), ok
 }
 
 // date returns a text as a date in ISO 8601 form where the layout's forms, or a
 // workbook's date with a time of midnight, tell one; or the text as it is.
-func (s *shaper) date(text []byte) []byte {
+func (s *shaper) date(f *field, text []byte) []byte {
 	if len(text) == 10 && text[4] == '-' {
 		return text
 	}
 	if at, midnight := bytes.CutSuffix(text, []byte("T00:00:00")); midnight {
 		return at
 	}
+	language := s.language()
+	first := ""
 	for _, form := range s.layout.Dates {
-		if fields, ok := form.Read(string(text)); ok {
-			if d, ok := fields.Date(); ok && d.Unit == calendar.OneDay {
-				return []byte(d.Start.String())
-			}
+		fields, ok := form.ReadIn(string(text), language)
+		if !ok {
+			continue
 		}
+		d, ok := fields.Date()
+		if !ok || d.Unit != calendar.OneDay {
+			continue
+		}
+		day := d.Start.String()
+		if first == "" {
+			first = day
+		} else if day != first && f != nil {
+			f.ambiguous.add(f.row, string(text))
+		}
+	}
+	if first != "" {
+		return []byte(first)
 	}
 	return text
 }
@@ -239,4 +261,95 @@ func (s *shaper) number(f *field, cell reading.Cell) (float64, bool) {
 	}
 	v, err := strconv.ParseFloat(string(value), 64)
 	return v, err == nil
+}
+
+// whole returns a whole number of 64 bits in canonical form.
+func whole(value []byte) ([]byte, bool) {
+	if slices.Contains(value, '.') {
+		return nil, false
+	}
+	const most, least = "9223372036854775807", "-9223372036854775808"
+	if n := len(value); n >= len(most) {
+		if value[0] == '-' && (n > len(least) || string(value) > least) && n >= len(least) {
+			return nil, false
+		}
+		if value[0] != '-' && (n > len(most) || string(value) > most) {
+			return nil, false
+		}
+	}
+	return value, true
+}
+
+// decimal returns a number in canonical form: no plus, no leading zeros, a
+// digit before the point. Numbers that are so already are not copied.
+func (f *field) decimal(text []byte) ([]byte, bool) {
+	i := 0
+	negative := text[0] == '-'
+	if negative || text[0] == '+' {
+		i++
+	}
+	digits, point := 0, -1
+	for j := i; j < len(text); j++ {
+		switch c := text[j]; {
+		case '0' <= c && c <= '9':
+			digits++
+		case c == '.' && point < 0:
+			point = j
+		default:
+			return nil, false
+		}
+	}
+	if digits == 0 || digits > 1000 {
+		return nil, false
+	}
+	from := i
+	for from < len(text)-1 && text[from] == '0' && text[from+1] != '.' {
+		from++
+	}
+	zero := true
+	for _, c := range text[from:] {
+		zero = zero && (c == '0' || c == '.')
+	}
+	if from == i && text[0] != '+' && point != i && point != len(text)-1 && (!negative || !zero) {
+		return text, true
+	}
+	f.room = f.room[:0]
+	if negative && !zero {
+		f.room = append(f.room, '-')
+	}
+	if point == from {
+		f.room = append(f.room, '0')
+	}
+	f.room = append(f.room, text[from:]...)
+	if point == len(text)-1 {
+		f.room = f.room[:len(f.room)-1]
+	}
+	return f.room, true
+}
+
+// isDate reports whether text is a calendar date in ISO 8601 form.
+func isDate(text []byte) bool {
+	if len(text) != 10 || text[4] != '-' || text[7] != '-' {
+		return false
+	}
+	for i, c := range text {
+		if i != 4 && i != 7 && (c < '0' || c > '9') {
+			return false
+		}
+	}
+	number := func(b []byte) (n int) {
+		for _, c := range b {
+			n = n*10 + int(c-'0')
+		}
+		return n
+	}
+	year, month, day := number(text[:4]), number(text[5:7]), number(text[8:])
+	if year < 1 || month < 1 || month > 12 || day < 1 {
+		return false
+	}
+	days := [...]int{31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31}[month-1]
+	if month == 2 && year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+		days = 29
+	}
+	return day <= days
 }
