@@ -90,7 +90,7 @@ func TestBadFilesAreTold(t *testing.T) {
 		"binary":           {"\x7fELF\x00\x00\x01\x00", "it is neither text nor"},
 		"a NUL":            {header + "\nSK1,1\x00,1\n", "NUL bytes: the first is at offset"},
 		"an open quote":    {header + "\n\"SK1,10,1\n", "the quote opened in row 2"},
-		"not UTF-8":        {header + "\nSK\xe9,10,1\n", "byte 0xE9 at offset 33"},
+		"two encodings":    {header + "\nSKé\xe9,10,1\n", "byte 0xE9 at offset 35"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := testkit.Start(t, testkit.Options{})

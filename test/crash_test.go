@@ -139,6 +139,7 @@ func TestFilesThatMoveWhileTheyAreRead(t *testing.T) {
 				return
 			default:
 				_, _ = f.WriteString("SK1,1,1\n")
+				time.Sleep(100 * time.Microsecond)
 			}
 		}
 	}()

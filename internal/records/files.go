@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -100,6 +101,7 @@ type Check struct {
 	// Delimiter is the character that cells are apart by, or empty.
 	Delimiter string
 	Totals    map[string]string // sums by column
+	Headers   []string          // as they are written; none if no header was found
 }
 
 // SaveChecks records checks; one that is known stays as it is.
@@ -113,9 +115,9 @@ func (s *Store) SaveChecks(ctx context.Context, checks []Check) error {
 		if c.Totals == nil {
 			c.Totals = map[string]string{}
 		}
-		batch.Queue(`INSERT INTO checks (digest, layout, rows_read, rows_kept, findings, broken, kind, delimiter, totals)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING`,
-			c.Digest, c.Layout, c.RowsRead, c.RowsKept, c.Findings, broken, c.Kind, c.Delimiter, c.Totals)
+		batch.Queue(`INSERT INTO checks (digest, layout, rows_read, rows_kept, findings, broken, kind, delimiter, totals, headers)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT DO NOTHING`,
+			c.Digest, c.Layout, c.RowsRead, c.RowsKept, c.Findings, broken, c.Kind, c.Delimiter, c.Totals, c.Headers)
 	}
 	return s.Pool.SendBatch(ctx, batch).Close()
 }
@@ -128,12 +130,29 @@ type Known struct {
 	Delimiter string
 	Totals    map[string]string
 	Why       string // the first finding that makes it broken
+	// Headers are shared by all that have the same.
+	Headers *[]string
+}
+
+// Shared keeps lists of headers once for all files that have the same.
+type Shared map[string]*[]string
+
+// Of returns the one list that is like another, or nil for none.
+func (s Shared) Of(headers []string) *[]string {
+	if headers == nil {
+		return nil
+	}
+	key := strings.Join(headers, "\x00")
+	if s[key] == nil {
+		s[key] = &headers
+	}
+	return s[key]
 }
 
 // KnownChecks returns what is known of every digest with a check under a
 // layout.
 func (s *Store) KnownChecks(ctx context.Context, layout string) (map[string]Known, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT digest, broken, rows_kept, kind, delimiter, totals,
+	rows, err := s.Pool.Query(ctx, `SELECT digest, broken, rows_kept, kind, delimiter, totals, headers,
 		CASE WHEN broken THEN coalesce((SELECT f->>'sentence' FROM jsonb_array_elements(findings) f WHERE f->>'grade' = 'broken' LIMIT 1), '') ELSE '' END
 		FROM checks WHERE layout = $1`, layout)
 	if err != nil {
@@ -142,9 +161,12 @@ func (s *Store) KnownChecks(ctx context.Context, layout string) (map[string]Know
 	known := map[string]Known{}
 	var digest string
 	var k Known
-	_, err = pgx.ForEachRow(rows, []any{&digest, &k.Broken, &k.Rows, &k.Kind, &k.Delimiter, &k.Totals, &k.Why}, func() error {
+	var headers []string
+	shared := Shared{}
+	_, err = pgx.ForEachRow(rows, []any{&digest, &k.Broken, &k.Rows, &k.Kind, &k.Delimiter, &k.Totals, &headers, &k.Why}, func() error {
+		k.Headers = shared.Of(headers)
 		known[digest] = k
-		k.Totals = nil
+		k.Totals, headers = nil, nil
 		return nil
 	})
 	return known, err

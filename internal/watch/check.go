@@ -113,7 +113,7 @@ func Check(def *definition.Definition, origin shaping.Origin, r io.Reader, out *
 
 // Record returns what is recorded of it, for an input's layout.
 func (c Checked) Record(in records.Input) *records.Check {
-	check := &records.Check{Layout: in.Layout, RowsRead: c.Read, RowsKept: c.Kept, Findings: c.Findings, Kind: string(c.Kind), Totals: c.totals}
+	check := &records.Check{Layout: in.Layout, RowsRead: c.Read, RowsKept: c.Kept, Findings: c.Findings, Kind: string(c.Kind), Totals: c.totals, Headers: c.Headers}
 	if c.Delimiter != 0 {
 		check.Delimiter = string(rune(c.Delimiter))
 	}
@@ -284,12 +284,13 @@ func (w *Watcher) learn(ctx context.Context, at *watched, place int64, readings 
 func (at *watched) take(readings []Reading) (checks []records.Check, altered []records.File) {
 	at.state.Lock()
 	defer at.state.Unlock()
+	shared := records.Shared{}
 	for _, r := range readings {
 		if r.Check != nil && r.Digest != "" {
 			checks = append(checks, *r.Check)
 			if known := at.checks[r.Check.Layout]; known != nil {
 				why, broken := finding.AnyBroken(r.Check.Findings)
-				known[r.Digest] = records.Known{Broken: broken, Why: why.Sentence, Rows: r.Check.RowsKept, Kind: r.Check.Kind, Delimiter: r.Check.Delimiter, Totals: r.Check.Totals}
+				known[r.Digest] = records.Known{Broken: broken, Why: why.Sentence, Rows: r.Check.RowsKept, Kind: r.Check.Kind, Delimiter: r.Check.Delimiter, Totals: r.Check.Totals, Headers: shared.Of(r.Check.Headers)}
 			}
 		}
 		f := at.snapshot.find(r.Path)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -51,8 +52,8 @@ const clockSkew = 5 * time.Minute
 func (n *notable) find() map[int][]finding.Finding {
 	n.list = map[int][]finding.Finding{}
 	first := map[string]int{}
-	delimiters := map[string]int{}
-	most, sum := "", 0
+	delimiters, orders := peers{}, peers{}
+	orderOf := map[*[]string]string{}
 	made := shaping.MadeOfName(n.e.view.Definition)
 	for _, i := range n.e.result.Picked {
 		f := &n.e.set.files[i]
@@ -79,22 +80,59 @@ func (n *notable) find() map[int][]finding.Finding {
 				first[f.Digest] = i
 			}
 		}
-		if check.Delimiter != "" {
-			sum++
-			if delimiters[check.Delimiter]++; delimiters[check.Delimiter] > delimiters[most] {
-				most = check.Delimiter
+		delimiters.add(check.Delimiter, i)
+		if h := check.Headers; h != nil && !check.Broken {
+			if _, known := orderOf[h]; !known {
+				orderOf[h] = shaping.OrderOf(n.e.view.Definition, *h)
 			}
+			orders.add(orderOf[h], i)
 		}
 	}
-	if sum >= 5 && delimiters[most] < sum && delimiters[most]*5 >= sum*4 {
-		for _, i := range n.e.result.Picked {
-			if d := n.checked[n.e.set.files[i].Digest].Delimiter; d != "" && d != most {
-				n.add(i, finding.New(finding.OtherDelimiter, "%s, and %d of %d files have %s", delimiterName(d), delimiters[most], sum, delimiterName(most)))
-			}
+	delimiters.strangers(func(i int, its, usual string, with, of int) {
+		n.add(i, finding.New(finding.OtherDelimiter, "%s, and %d of %d files have %s", delimiterName(its), with, of, delimiterName(usual)))
+	})
+	orders.strangers(func(i int, its, usual string, with, of int) {
+		if sorted(its) == sorted(usual) { // a column that is absent is told by itself
+			n.add(i, finding.New(finding.OtherOrder, "%s, and %d of %d files have %s", its, with, of, usual))
 		}
-	}
+	})
 	n.amounts()
 	return n.list
+}
+
+// peers are files by something that most of them should have alike.
+type peers map[string][]int
+
+func (p peers) add(what string, file int) {
+	if what != "" {
+		p[what] = append(p[what], file)
+	}
+}
+
+// strangers calls each with the files that are not as most are, if most are alike.
+func (p peers) strangers(each func(file int, its, usual string, with, of int)) {
+	of, usual := 0, ""
+	for what, files := range p {
+		if of += len(files); len(files) > len(p[usual]) {
+			usual = what
+		}
+	}
+	if of < 5 || len(p) == 1 || len(p[usual])*5 < of*4 {
+		return
+	}
+	for its, files := range p {
+		for _, file := range files {
+			if its != usual {
+				each(file, its, usual, len(p[usual]), of)
+			}
+		}
+	}
+}
+
+func sorted(list string) string {
+	parts := strings.Split(list, ", ")
+	slices.Sort(parts)
+	return strings.Join(parts, ", ")
 }
 
 func delimiterName(d string) string {

@@ -45,7 +45,7 @@ func (s *shaper) header() ([]keptRow, error) {
 		case i < at.row:
 			s.trace.add(row.number, row.cells, Above)
 		case i < at.row+at.rows:
-			s.trace.add(row.number, row.cells, Header)
+			s.trace.add(row.number, row.cells, Head)
 		}
 	}
 	if at.fit == 0 {

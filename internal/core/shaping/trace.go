@@ -19,7 +19,7 @@ type Traced struct {
 // What becomes of rows.
 const (
 	Above    = "above the header"
-	Header   = "header"
+	Head     = "header"
 	Kept     = "kept"
 	Blank    = "blank"
 	Again    = "header again"
