@@ -52,6 +52,63 @@ func set(text, key, value string) (string, error) {
 	return strings.Join(slices.Insert(lines, at, strings.Repeat(" ", after.Column-1)+key+": "+scalar(value)+"\n"), ""), nil
 }
 
+// Replace returns the text of a definition with a top key and all that belongs to
+// it in the place of what it has, or before deliver, gate or the end. An empty
+// block takes the key away. All the rest, comments too, stays as it is.
+func Replace(text, key, block string) (string, error) {
+	root, err := mappingOf(text)
+	if err != nil {
+		return "", err
+	}
+	if root.Style&yaml.FlowStyle != 0 {
+		return "", fmt.Errorf("the definition is written in braces, where nothing is put in; write it as lines of key: value")
+	}
+	lines := strings.SplitAfter(text, "\n")
+	if last := len(lines) - 1; lines[last] == "" {
+		lines = lines[:last]
+	} else {
+		lines[last] += "\n"
+	}
+	// line returns where the i-th key begins, with the comments above it.
+	line := func(i int) int {
+		if 2*i >= len(root.Content) {
+			return len(lines)
+		}
+		return commentsAbove(lines, root.Content[2*i].Line-1)
+	}
+	index := func(keys ...string) int {
+		for i := 0; 2*i < len(root.Content); i++ {
+			if slices.Contains(keys, root.Content[2*i].Value) {
+				return i
+			}
+		}
+		return -1
+	}
+	from, to := len(lines), len(lines)
+	if i := index(key); i >= 0 {
+		from, to = root.Content[2*i].Line-1, line(i+1)
+	} else if i := index("columns", "deliver", "gate"); i >= 0 {
+		from, to = line(i), line(i)
+	}
+	edited := strings.Join(lines[:from], "") + block + strings.Join(lines[to:], "")
+	if _, err := mappingOf(edited); err != nil {
+		return "", fmt.Errorf("%s cannot be put in here, change the text by hand: %w", key, err)
+	}
+	return edited, nil
+}
+
+// commentsAbove returns the line, from 0, at which the comments and blank lines
+// directly above a line begin.
+func commentsAbove(lines []string, at int) int {
+	for at > 0 {
+		if line := strings.TrimSpace(lines[at-1]); line != "" && line[0] != '#' {
+			break
+		}
+		at--
+	}
+	return at
+}
+
 // Copy returns the text of a definition under another name. Deliveries that
 // carry the old name get the new one, others have it added, since no two inputs
 // may deliver the same.

@@ -353,3 +353,25 @@ func isDate(text []byte) bool {
 	}
 	return day <= days
 }
+
+// Converter converts single values as a layout says.
+type Converter struct {
+	s *shaper
+	f field
+}
+
+// NewConverter returns a Converter under a layout.
+func NewConverter(layout definition.Layout) *Converter {
+	return &Converter{s: &shaper{def: &definition.Definition{}, layout: &layout}}
+}
+
+// Convert returns a value of a type in its canonical form, or reports that the
+// text is none of it. The value is valid until the next call.
+func (c *Converter) Convert(t definition.Type, text []byte, kind reading.CellKind) ([]byte, bool) {
+	c.f.column = &definition.Column{Type: t}
+	text = trim(text)
+	if len(text) == 0 {
+		return nil, false
+	}
+	return c.s.convert(&c.f, text, kind)
+}

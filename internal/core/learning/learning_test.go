@@ -1,0 +1,83 @@
+package learning_test
+
+import (
+	"bytes"
+	_ "embed"
+	"io"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jorvex/internal/core/calendar"
+	"jorvex/internal/core/condition"
+	"jorvex/internal/core/learning"
+	"jorvex/internal/core/reading"
+)
+
+type kept struct{ *bytes.Reader }
+
+func (kept) Close() error { return nil }
+
+func spool(r io.Reader) (reading.Content, error) {
+	b, err := io.ReadAll(r)
+	return kept{bytes.NewReader(b)}, err
+}
+
+var escaped = regexp.MustCompile(`(\\x[0-9a-f]{2}|\\t)+`)
+
+//go:embed testdata/cases.txt
+var cases string
+
+// Each case is a file, what is proposed for it, and on lines with a ? what is
+// unsure.
+func TestPropose(t *testing.T) {
+	for _, scenario := range strings.Split(cases, "== ")[1:] {
+		title, body, _ := strings.Cut(scenario, "\n")
+		t.Run(title, func(t *testing.T) {
+			file, want, _ := strings.Cut(body, "----\n")
+			file = escaped.ReplaceAllStringFunc(strings.TrimSuffix(file, "\n"), func(e string) string {
+				text, err := strconv.Unquote(`"` + e + `"`)
+				require.NoError(t, err)
+				return text
+			})
+			language := calendar.Language{}
+			if rest, is := strings.CutPrefix(file, "language de\n"); is {
+				language, _ = calendar.ParseLanguage("de")
+				file = rest
+			}
+			p, err := learning.Propose([]condition.Field{{Name: "terminal"}}, language, func() (*reading.File, error) {
+				return reading.Open(strings.NewReader(file), spool)
+			})
+			got := ""
+			if err != nil {
+				got = "! " + err.Error()
+			} else {
+				text, err := p.Apply("input: a\n")
+				require.NoError(t, err)
+				got = strings.TrimPrefix(text, "input: a\n")
+				for _, u := range p.Unsure {
+					got += "? " + u + "\n"
+				}
+			}
+			assert.Equal(t, strings.TrimSpace(want), strings.TrimSpace(got))
+		})
+	}
+}
+
+func TestSettle(t *testing.T) {
+	p := &learning.Proposal{Columns: []learning.Column{{Name: "day", Header: "Day", Required: true}, {Name: "passengers", Header: "Passengers", Required: true}, {Name: "crew", Header: "Crew", Required: true}}}
+	p.Settle([][]string{{"day", "Passengers", "Crew"}, {"Day", "Pasengers"}})
+	text, err := p.Apply("input: a\ncolumns: []\n")
+	require.NoError(t, err)
+	assert.Equal(t, `input: a
+columns:
+  - {name: day, required: true}
+  - {name: passengers, headers: ["Passengers", "Pasengers"], required: true}
+  - {name: crew}
+`, text)
+	assert.Len(t, p.Unsure, 2)
+}
