@@ -334,7 +334,46 @@ export interface paths {
         /** The first rows of a file, as they are in it and as they are shaped. */
         get: operations["listRows"];
         put?: never;
-        post?: never;
+        /** The first rows of a file by a definition that need not be saved. Nothing is recorded. */
+        post: operations["readBench"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/column-map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded. */
+        post: operations["mapColumns"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Propose a layout and columns, learnt from a file. Nothing is recorded. */
+        post: operations["proposeReading"];
         delete?: never;
         options?: never;
         head?: never;
@@ -789,7 +828,63 @@ export interface components {
             rows_read: number;
             /** Format: int64 */
             rows_kept: number;
+            /** @description The cells that the declared columns are read from, counted from 0; -1 for those that do not come from one. */
+            bound?: number[];
             findings: components["schemas"]["Finding"][];
+        };
+        BenchRequest: {
+            /** @description One that is not saved; the saved one if it is absent. */
+            definition?: string;
+            /** @description The path from the place's root, or from the input's folder, as it is shown; the first picked file if it is absent. */
+            path?: string;
+            /**
+             * @description How many rows.
+             * @default 50
+             */
+            limit: number;
+        };
+        Proposal: {
+            /** @description The file that it was learnt from. */
+            path: string;
+            /** @description The definition with the proposed layout and columns. */
+            definition: string;
+            /** @description What a person should look at, a sentence each. */
+            unsure: string[];
+        };
+        ColumnMap: {
+            /** @description The declared columns that come from a cell, then what is not declared. */
+            rows: components["schemas"]["ColumnMapRow"][];
+            /** @description Files whose headers fit alike, in whatever order, the most frequent first. */
+            variants: components["schemas"]["ColumnMapVariant"][];
+            /** @description Of many files, 200 that are evenly spread are read. */
+            files_read: number;
+            files_picked: number;
+        };
+        ColumnMapRow: {
+            /** @description Empty for a header that is not declared. */
+            column: string;
+            /** @description The headers that the column accepts, or the one that is not declared. */
+            headers: string[];
+            required: boolean;
+        };
+        ColumnMapVariant: {
+            /** @description How many have these headers. */
+            files: number;
+            /** @description Paths of the first ten. */
+            first: string[];
+            /** @description Why no header was found; else empty. */
+            broken: string;
+            /** @description For each row of the map. */
+            cells: components["schemas"]["ColumnMapCell"][];
+        };
+        ColumnMapCell: {
+            /**
+             * @description absent also of a header that is not declared and not there; unknown where no header was found.
+             * @enum {string}
+             */
+            fit: "same" | "respelt" | "absent" | "extra" | "unknown";
+            /** @description The header as the files have it. */
+            written: string;
         };
         Row: {
             /**
@@ -800,9 +895,11 @@ export interface components {
             /** @description As they are in the file, the first 200. */
             cells: string[];
             /** @enum {string} */
-            became: "above the header" | "header" | "kept" | "blank" | "header again" | "left out" | "no header found";
+            became: "above the header" | "header" | "kept" | "blank" | "header again" | "left out" | "no header found" | "below the table";
             /** @description Of the declared columns, for a row that was kept; blank ones are empty. */
             values: string[];
+            /** @description The declared columns, counted from 0, whose cells have a text of which no value came. */
+            lost?: number[];
         };
         /** @enum {string} */
         NoticeKind: "broken" | "missing" | "late" | "in_doubt" | "unreachable" | "complete" | "delivered" | "stopped" | "waiting" | "failed";
@@ -1585,7 +1682,13 @@ export interface components {
         /** @description Most entries on the page. */
         Limit: number;
     };
-    requestBodies: never;
+    requestBodies: {
+        Bench: {
+            content: {
+                "application/json": components["schemas"]["BenchRequest"];
+            };
+        };
+    };
     headers: {
         /** @description Names the version of the definition. */
         ETag: string;
@@ -2157,6 +2260,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RowPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    readBench: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody: components["requestBodies"]["Bench"];
+        responses: {
+            /** @description The rows, and what was found in the whole file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    mapColumns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody: components["requestBodies"]["Bench"];
+        responses: {
+            /** @description The map, headers down and files across. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColumnMap"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    proposeReading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody: components["requestBodies"]["Bench"];
+        responses: {
+            /** @description The definition with the proposal. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
                 };
             };
             default: components["responses"]["Failure"];

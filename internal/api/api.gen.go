@@ -25,6 +25,33 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for ColumnMapCellFit.
+const (
+	ColumnMapCellFitAbsent  ColumnMapCellFit = "absent"
+	ColumnMapCellFitExtra   ColumnMapCellFit = "extra"
+	ColumnMapCellFitRespelt ColumnMapCellFit = "respelt"
+	ColumnMapCellFitSame    ColumnMapCellFit = "same"
+	ColumnMapCellFitUnknown ColumnMapCellFit = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the ColumnMapCellFit enum.
+func (e ColumnMapCellFit) Valid() bool {
+	switch e {
+	case ColumnMapCellFitAbsent:
+		return true
+	case ColumnMapCellFitExtra:
+		return true
+	case ColumnMapCellFitRespelt:
+		return true
+	case ColumnMapCellFitSame:
+		return true
+	case ColumnMapCellFitUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DeliveryKind.
 const (
 	DeliveryKindFile  DeliveryKind = "file"
@@ -382,6 +409,7 @@ func (e RefreshStage) Valid() bool {
 // Defines values for RowBecame.
 const (
 	RowBecameAboveTheHeader RowBecame = "above the header"
+	RowBecameBelowTheTable  RowBecame = "below the table"
 	RowBecameBlank          RowBecame = "blank"
 	RowBecameHeader         RowBecame = "header"
 	RowBecameHeaderAgain    RowBecame = "header again"
@@ -394,6 +422,8 @@ const (
 func (e RowBecame) Valid() bool {
 	switch e {
 	case RowBecameAboveTheHeader:
+		return true
+	case RowBecameBelowTheTable:
 		return true
 	case RowBecameBlank:
 		return true
@@ -565,6 +595,18 @@ func (e Verdict) Valid() bool {
 	}
 }
 
+// BenchRequest defines model for BenchRequest.
+type BenchRequest struct {
+	// Definition One that is not saved; the saved one if it is absent.
+	Definition string `json:"definition,omitempty,omitzero"`
+
+	// Limit How many rows.
+	Limit int `json:"limit,omitempty,omitzero"`
+
+	// Path The path from the place's root, or from the input's folder, as it is shown; the first picked file if it is absent.
+	Path string `json:"path,omitempty,omitzero"`
+}
+
 // ChangesEvent defines model for ChangesEvent.
 type ChangesEvent struct {
 	Files int `json:"files"`
@@ -572,6 +614,57 @@ type ChangesEvent struct {
 	// First At most 100.
 	First []LogEntry `json:"first"`
 	Input string     `json:"input"`
+}
+
+// ColumnMap defines model for ColumnMap.
+type ColumnMap struct {
+	FilesPicked int `json:"files_picked"`
+
+	// FilesRead Of many files, 200 that are evenly spread are read.
+	FilesRead int `json:"files_read"`
+
+	// Rows The declared columns that come from a cell, then what is not declared.
+	Rows []ColumnMapRow `json:"rows"`
+
+	// Variants Files whose headers fit alike, in whatever order, the most frequent first.
+	Variants []ColumnMapVariant `json:"variants"`
+}
+
+// ColumnMapCell defines model for ColumnMapCell.
+type ColumnMapCell struct {
+	// Fit absent also of a header that is not declared and not there; unknown where no header was found.
+	Fit ColumnMapCellFit `json:"fit"`
+
+	// Written The header as the files have it.
+	Written string `json:"written"`
+}
+
+// ColumnMapCellFit absent also of a header that is not declared and not there; unknown where no header was found.
+type ColumnMapCellFit string
+
+// ColumnMapRow defines model for ColumnMapRow.
+type ColumnMapRow struct {
+	// Column Empty for a header that is not declared.
+	Column string `json:"column"`
+
+	// Headers The headers that the column accepts, or the one that is not declared.
+	Headers  []string `json:"headers"`
+	Required bool     `json:"required"`
+}
+
+// ColumnMapVariant defines model for ColumnMapVariant.
+type ColumnMapVariant struct {
+	// Broken Why no header was found; else empty.
+	Broken string `json:"broken"`
+
+	// Cells For each row of the map.
+	Cells []ColumnMapCell `json:"cells"`
+
+	// Files How many have these headers.
+	Files int `json:"files"`
+
+	// First Paths of the first ten.
+	First []string `json:"first"`
 }
 
 // Counts defines model for Counts.
@@ -1139,6 +1232,18 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// Proposal defines model for Proposal.
+type Proposal struct {
+	// Definition The definition with the proposed layout and columns.
+	Definition string `json:"definition"`
+
+	// Path The file that it was learnt from.
+	Path string `json:"path"`
+
+	// Unsure What a person should look at, a sentence each.
+	Unsure []string `json:"unsure"`
+}
+
 // ReasonCount defines model for ReasonCount.
 type ReasonCount struct {
 	Files  int64  `json:"files"`
@@ -1288,6 +1393,9 @@ type Row struct {
 	// Cells As they are in the file, the first 200.
 	Cells []string `json:"cells"`
 
+	// Lost The declared columns, counted from 0, whose cells have a text of which no value came.
+	Lost []int `json:"lost,omitempty,omitzero"`
+
 	// Row In the file, counted from 1.
 	Row int64 `json:"row"`
 
@@ -1300,6 +1408,9 @@ type RowBecame string
 
 // RowPage defines model for RowPage.
 type RowPage struct {
+	// Bound The cells that the declared columns are read from, counted from 0; -1 for those that do not come from one.
+	Bound []int `json:"bound,omitempty,omitzero"`
+
 	// Columns Names of the declared columns; none if the input does not read its files as tables.
 	Columns  []string  `json:"columns"`
 	Findings []Finding `json:"findings"`
@@ -1498,6 +1609,9 @@ type RuleName = string
 // Failure defines model for Failure.
 type Failure = Problem
 
+// Bench defines model for Bench.
+type Bench = BenchRequest
+
 // ListRecentChangesParams defines parameters for ListRecentChanges.
 type ListRecentChangesParams struct {
 	// Limit Most entries on the page.
@@ -1685,6 +1799,9 @@ type CreateInputJSONRequestBody = DefinitionText
 // SaveInputJSONRequestBody defines body for SaveInput for application/json ContentType.
 type SaveInputJSONRequestBody = DefinitionText
 
+// MapColumnsJSONRequestBody defines body for MapColumns for application/json ContentType.
+type MapColumnsJSONRequestBody = BenchRequest
+
 // CopyInputJSONRequestBody defines body for CopyInput for application/json ContentType.
 type CopyInputJSONRequestBody CopyInputJSONBody
 
@@ -1694,8 +1811,14 @@ type CreateExcuseJSONRequestBody = Excuse
 // CreateHoldJSONRequestBody defines body for CreateHold for application/json ContentType.
 type CreateHoldJSONRequestBody = NewHold
 
+// ProposeReadingJSONRequestBody defines body for ProposeReading for application/json ContentType.
+type ProposeReadingJSONRequestBody = BenchRequest
+
 // CreateRefreshJSONRequestBody defines body for CreateRefresh for application/json ContentType.
 type CreateRefreshJSONRequestBody = RefreshRequest
+
+// ReadBenchJSONRequestBody defines body for ReadBench for application/json ContentType.
+type ReadBenchJSONRequestBody = BenchRequest
 
 // SaveNoticeRuleJSONRequestBody defines body for SaveNoticeRule for application/json ContentType.
 type SaveNoticeRuleJSONRequestBody = NoticeRuleBody
@@ -1832,6 +1955,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/changes (the `ListChanges` operationId).
 	ListChanges(ctx context.Context, input InputName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MapColumnsWithBody How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/column-map (the `MapColumns` operationId).
+	MapColumnsWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MapColumns How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/column-map (the `MapColumns` operationId).
+	MapColumns(ctx context.Context, input InputName, body MapColumnsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ConfirmLoss Confirm that the files in doubt are gone. They are told as removed from then on.
 	//
 	// Corresponds with POST /api/v1/inputs/{input}/confirmation (the `ConfirmLoss` operationId).
@@ -1914,6 +2051,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/log (the `ListLog` operationId).
 	ListLog(ctx context.Context, input InputName, params *ListLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ProposeReadingWithBody Propose a layout and columns, learnt from a file. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/proposals (the `ProposeReading` operationId).
+	ProposeReadingWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProposeReading Propose a layout and columns, learnt from a file. Nothing is recorded.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/proposals (the `ProposeReading` operationId).
+	ProposeReading(ctx context.Context, input InputName, body ProposeReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CreateRefreshWithBody Ask for a refresh. One that waits already for the same is joined.
 	//
 	// Takes any type of body and a specified content type.
@@ -1932,6 +2083,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/rows (the `ListRows` operationId).
 	ListRows(ctx context.Context, input InputName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadBenchWithBody The first rows of a file by a definition that need not be saved. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/rows (the `ReadBench` operationId).
+	ReadBenchWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadBench The first rows of a file by a definition that need not be saved. Nothing is recorded.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/rows (the `ReadBench` operationId).
+	ReadBench(ctx context.Context, input InputName, body ReadBenchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	//
@@ -2247,6 +2412,40 @@ func (c *Client) ListChanges(ctx context.Context, input InputName, params *ListC
 	return c.Client.Do(req)
 }
 
+// MapColumnsWithBody How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/column-map (the `MapColumns` operationId).
+func (c *Client) MapColumnsWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMapColumnsRequestWithBody(c.Server, input, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MapColumns How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/column-map (the `MapColumns` operationId).
+func (c *Client) MapColumns(ctx context.Context, input InputName, body MapColumnsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMapColumnsRequest(c.Server, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ConfirmLoss Confirm that the files in doubt are gone. They are told as removed from then on.
 //
 // Corresponds with POST /api/v1/inputs/{input}/confirmation (the `ConfirmLoss` operationId).
@@ -2469,6 +2668,40 @@ func (c *Client) ListLog(ctx context.Context, input InputName, params *ListLogPa
 	return c.Client.Do(req)
 }
 
+// ProposeReadingWithBody Propose a layout and columns, learnt from a file. Nothing is recorded.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/proposals (the `ProposeReading` operationId).
+func (c *Client) ProposeReadingWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeReadingRequestWithBody(c.Server, input, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeReading Propose a layout and columns, learnt from a file. Nothing is recorded.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/proposals (the `ProposeReading` operationId).
+func (c *Client) ProposeReading(ctx context.Context, input InputName, body ProposeReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeReadingRequest(c.Server, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CreateRefreshWithBody Ask for a refresh. One that waits already for the same is joined.
 //
 // Takes any type of body and a specified content type.
@@ -2508,6 +2741,40 @@ func (c *Client) CreateRefresh(ctx context.Context, input InputName, body Create
 // Corresponds with GET /api/v1/inputs/{input}/rows (the `ListRows` operationId).
 func (c *Client) ListRows(ctx context.Context, input InputName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRowsRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadBenchWithBody The first rows of a file by a definition that need not be saved. Nothing is recorded.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/rows (the `ReadBench` operationId).
+func (c *Client) ReadBenchWithBody(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadBenchRequestWithBody(c.Server, input, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadBench The first rows of a file by a definition that need not be saved. Nothing is recorded.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/inputs/{input}/rows (the `ReadBench` operationId).
+func (c *Client) ReadBench(ctx context.Context, input InputName, body ReadBenchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadBenchRequest(c.Server, input, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3414,6 +3681,53 @@ func NewListChangesRequest(server string, input InputName, params *ListChangesPa
 	return req, nil
 }
 
+// NewMapColumnsRequest calls the generic MapColumns builder with application/json body
+func NewMapColumnsRequest(server string, input InputName, body MapColumnsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMapColumnsRequestWithBody(server, input, "application/json", bodyReader)
+}
+
+// NewMapColumnsRequestWithBody constructs an http.Request for the MapColumns method, with any body, and a specified content type
+func NewMapColumnsRequestWithBody(server string, input InputName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/column-map", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewConfirmLossRequest constructs an http.Request for the ConfirmLoss method
 func NewConfirmLossRequest(server string, input InputName) (*http.Request, error) {
 	var err error
@@ -4101,6 +4415,53 @@ func NewListLogRequest(server string, input InputName, params *ListLogParams) (*
 	return req, nil
 }
 
+// NewProposeReadingRequest calls the generic ProposeReading builder with application/json body
+func NewProposeReadingRequest(server string, input InputName, body ProposeReadingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProposeReadingRequestWithBody(server, input, "application/json", bodyReader)
+}
+
+// NewProposeReadingRequestWithBody constructs an http.Request for the ProposeReading method, with any body, and a specified content type
+func NewProposeReadingRequestWithBody(server string, input InputName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/proposals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCreateRefreshRequest calls the generic CreateRefresh builder with application/json body
 func NewCreateRefreshRequest(server string, input InputName, body CreateRefreshJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4209,6 +4570,53 @@ func NewListRowsRequest(server string, input InputName, params *ListRowsParams) 
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewReadBenchRequest calls the generic ReadBench builder with application/json body
+func NewReadBenchRequest(server string, input InputName, body ReadBenchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadBenchRequestWithBody(server, input, "application/json", bodyReader)
+}
+
+// NewReadBenchRequestWithBody constructs an http.Request for the ReadBench method, with any body, and a specified content type
+func NewReadBenchRequestWithBody(server string, input InputName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/rows", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5444,6 +5852,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/changes (the `ListChanges` operationId).
 	ListChangesWithResponse(ctx context.Context, input InputName, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error)
 
+	// MapColumnsWithBodyWithResponse How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/column-map (the `MapColumns` operationId).
+	MapColumnsWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MapColumnsResponse, error)
+
+	// MapColumnsWithResponse How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/column-map (the `MapColumns` operationId).
+	MapColumnsWithResponse(ctx context.Context, input InputName, body MapColumnsJSONRequestBody, reqEditors ...RequestEditorFn) (*MapColumnsResponse, error)
+
 	// ConfirmLossWithResponse Confirm that the files in doubt are gone. They are told as removed from then on.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5542,6 +5964,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/log (the `ListLog` operationId).
 	ListLogWithResponse(ctx context.Context, input InputName, params *ListLogParams, reqEditors ...RequestEditorFn) (*ListLogResponse, error)
 
+	// ProposeReadingWithBodyWithResponse Propose a layout and columns, learnt from a file. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/proposals (the `ProposeReading` operationId).
+	ProposeReadingWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeReadingResponse, error)
+
+	// ProposeReadingWithResponse Propose a layout and columns, learnt from a file. Nothing is recorded.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/proposals (the `ProposeReading` operationId).
+	ProposeReadingWithResponse(ctx context.Context, input InputName, body ProposeReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeReadingResponse, error)
+
 	// CreateRefreshWithBodyWithResponse Ask for a refresh. One that waits already for the same is joined.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5562,6 +5998,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/rows (the `ListRows` operationId).
 	ListRowsWithResponse(ctx context.Context, input InputName, params *ListRowsParams, reqEditors ...RequestEditorFn) (*ListRowsResponse, error)
+
+	// ReadBenchWithBodyWithResponse The first rows of a file by a definition that need not be saved. Nothing is recorded.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/rows (the `ReadBench` operationId).
+	ReadBenchWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadBenchResponse, error)
+
+	// ReadBenchWithResponse The first rows of a file by a definition that need not be saved. Nothing is recorded.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/inputs/{input}/rows (the `ReadBench` operationId).
+	ReadBenchWithResponse(ctx context.Context, input InputName, body ReadBenchJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadBenchResponse, error)
 
 	// GetStoryWithResponse What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	//
@@ -6136,6 +6586,54 @@ func (r ListChangesResponse) ContentType() string {
 	return ""
 }
 
+type MapColumnsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ColumnMap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MapColumnsResponse) GetJSON200() *ColumnMap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MapColumnsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MapColumnsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MapColumnsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MapColumnsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MapColumnsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ConfirmLossResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6656,6 +7154,54 @@ func (r ListLogResponse) ContentType() string {
 	return ""
 }
 
+type ProposeReadingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProposeReadingResponse) GetJSON200() *Proposal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProposeReadingResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProposeReadingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProposeReadingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProposeReadingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProposeReadingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CreateRefreshResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6746,6 +7292,54 @@ func (r ListRowsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListRowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadBenchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RowPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadBenchResponse) GetJSON200() *RowPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadBenchResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadBenchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadBenchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadBenchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadBenchResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8105,6 +8699,32 @@ func (c *ClientWithResponses) ListChangesWithResponse(ctx context.Context, input
 	return ParseListChangesResponse(rsp)
 }
 
+// MapColumnsWithBodyWithResponse How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/column-map (the `MapColumns` operationId).
+func (c *ClientWithResponses) MapColumnsWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MapColumnsResponse, error) {
+	rsp, err := c.MapColumnsWithBody(ctx, input, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMapColumnsResponse(rsp)
+}
+
+// MapColumnsWithResponse How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/column-map (the `MapColumns` operationId).
+func (c *ClientWithResponses) MapColumnsWithResponse(ctx context.Context, input InputName, body MapColumnsJSONRequestBody, reqEditors ...RequestEditorFn) (*MapColumnsResponse, error) {
+	rsp, err := c.MapColumns(ctx, input, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMapColumnsResponse(rsp)
+}
+
 // ConfirmLossWithResponse Confirm that the files in doubt are gone. They are told as removed from then on.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8287,6 +8907,32 @@ func (c *ClientWithResponses) ListLogWithResponse(ctx context.Context, input Inp
 	return ParseListLogResponse(rsp)
 }
 
+// ProposeReadingWithBodyWithResponse Propose a layout and columns, learnt from a file. Nothing is recorded.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/proposals (the `ProposeReading` operationId).
+func (c *ClientWithResponses) ProposeReadingWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeReadingResponse, error) {
+	rsp, err := c.ProposeReadingWithBody(ctx, input, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeReadingResponse(rsp)
+}
+
+// ProposeReadingWithResponse Propose a layout and columns, learnt from a file. Nothing is recorded.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/proposals (the `ProposeReading` operationId).
+func (c *ClientWithResponses) ProposeReadingWithResponse(ctx context.Context, input InputName, body ProposeReadingJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeReadingResponse, error) {
+	rsp, err := c.ProposeReading(ctx, input, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeReadingResponse(rsp)
+}
+
 // CreateRefreshWithBodyWithResponse Ask for a refresh. One that waits already for the same is joined.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8324,6 +8970,32 @@ func (c *ClientWithResponses) ListRowsWithResponse(ctx context.Context, input In
 		return nil, err
 	}
 	return ParseListRowsResponse(rsp)
+}
+
+// ReadBenchWithBodyWithResponse The first rows of a file by a definition that need not be saved. Nothing is recorded.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/rows (the `ReadBench` operationId).
+func (c *ClientWithResponses) ReadBenchWithBodyWithResponse(ctx context.Context, input InputName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadBenchResponse, error) {
+	rsp, err := c.ReadBenchWithBody(ctx, input, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadBenchResponse(rsp)
+}
+
+// ReadBenchWithResponse The first rows of a file by a definition that need not be saved. Nothing is recorded.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/inputs/{input}/rows (the `ReadBench` operationId).
+func (c *ClientWithResponses) ReadBenchWithResponse(ctx context.Context, input InputName, body ReadBenchJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadBenchResponse, error) {
+	rsp, err := c.ReadBench(ctx, input, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadBenchResponse(rsp)
 }
 
 // GetStoryWithResponse What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
@@ -9001,6 +9673,39 @@ func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) 
 	return response, nil
 }
 
+// ParseMapColumnsResponse parses an HTTP response from a MapColumnsWithResponse call
+func ParseMapColumnsResponse(rsp *http.Response) (*MapColumnsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MapColumnsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ColumnMap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseConfirmLossResponse parses an HTTP response from a ConfirmLossWithResponse call
 func ParseConfirmLossResponse(rsp *http.Response) (*ConfirmLossResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9368,6 +10073,39 @@ func ParseListLogResponse(rsp *http.Response) (*ListLogResponse, error) {
 	return response, nil
 }
 
+// ParseProposeReadingResponse parses an HTTP response from a ProposeReadingWithResponse call
+func ParseProposeReadingResponse(rsp *http.Response) (*ProposeReadingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProposeReadingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateRefreshResponse parses an HTTP response from a CreateRefreshWithResponse call
 func ParseCreateRefreshResponse(rsp *http.Response) (*CreateRefreshResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9410,6 +10148,39 @@ func ParseListRowsResponse(rsp *http.Response) (*ListRowsResponse, error) {
 	}
 
 	response := &ListRowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RowPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadBenchResponse parses an HTTP response from a ReadBenchWithResponse call
+func ParseReadBenchResponse(rsp *http.Response) (*ReadBenchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadBenchResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -10308,6 +11079,9 @@ type ServerInterface interface {
 	// ListChanges The files whose state is not "same", against the last delivered refresh.
 	// (GET /api/v1/inputs/{input}/changes)
 	ListChanges(c *gin.Context, input InputName, params ListChangesParams)
+	// MapColumns How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+	// (POST /api/v1/inputs/{input}/column-map)
+	MapColumns(c *gin.Context, input InputName)
 	// ConfirmLoss Confirm that the files in doubt are gone. They are told as removed from then on.
 	// (POST /api/v1/inputs/{input}/confirmation)
 	ConfirmLoss(c *gin.Context, input InputName)
@@ -10341,12 +11115,18 @@ type ServerInterface interface {
 	// ListLog Every transition of the input's files, the newest first. Kept for good.
 	// (GET /api/v1/inputs/{input}/log)
 	ListLog(c *gin.Context, input InputName, params ListLogParams)
+	// ProposeReading Propose a layout and columns, learnt from a file. Nothing is recorded.
+	// (POST /api/v1/inputs/{input}/proposals)
+	ProposeReading(c *gin.Context, input InputName)
 	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
 	// (POST /api/v1/inputs/{input}/refreshes)
 	CreateRefresh(c *gin.Context, input InputName)
 	// ListRows The first rows of a file, as they are in it and as they are shaped.
 	// (GET /api/v1/inputs/{input}/rows)
 	ListRows(c *gin.Context, input InputName, params ListRowsParams)
+	// ReadBench The first rows of a file by a definition that need not be saved. Nothing is recorded.
+	// (POST /api/v1/inputs/{input}/rows)
+	ReadBench(c *gin.Context, input InputName)
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	// (GET /api/v1/inputs/{input}/story)
 	GetStory(c *gin.Context, input InputName, params GetStoryParams)
@@ -10678,6 +11458,31 @@ func (siw *ServerInterfaceWrapper) ListChanges(c *gin.Context) {
 	}
 
 	siw.Handler.ListChanges(c, input, params)
+}
+
+// MapColumns operation middleware
+func (siw *ServerInterfaceWrapper) MapColumns(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MapColumns(c, input)
 }
 
 // ConfirmLoss operation middleware
@@ -11115,6 +11920,31 @@ func (siw *ServerInterfaceWrapper) ListLog(c *gin.Context) {
 	siw.Handler.ListLog(c, input, params)
 }
 
+// ProposeReading operation middleware
+func (siw *ServerInterfaceWrapper) ProposeReading(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ProposeReading(c, input)
+}
+
 // CreateRefresh operation middleware
 func (siw *ServerInterfaceWrapper) CreateRefresh(c *gin.Context) {
 
@@ -11182,6 +12012,31 @@ func (siw *ServerInterfaceWrapper) ListRows(c *gin.Context) {
 	}
 
 	siw.Handler.ListRows(c, input, params)
+}
+
+// ReadBench operation middleware
+func (siw *ServerInterfaceWrapper) ReadBench(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadBench(c, input)
 }
 
 // GetStory operation middleware
@@ -11882,6 +12737,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/confirmation", wrapper.ConfirmLoss)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/why", wrapper.ExplainFile)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/rows", wrapper.ListRows)
+	router.POST(options.BaseURL+"/api/v1/inputs/:input/rows", wrapper.ReadBench)
+	router.POST(options.BaseURL+"/api/v1/inputs/:input/column-map", wrapper.MapColumns)
+	router.POST(options.BaseURL+"/api/v1/inputs/:input/proposals", wrapper.ProposeReading)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/trials", wrapper.TryFile)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/holds", wrapper.ListHolds)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/holds", wrapper.CreateHold)
@@ -12230,6 +13088,46 @@ type ListChangesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListChangesdefaultApplicationProblemPlusJSONResponse) VisitListChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MapColumnsRequestObject struct {
+	Input InputName `json:"input"`
+	Body  *MapColumnsJSONRequestBody
+}
+
+type MapColumnsResponseObject interface {
+	VisitMapColumnsResponse(w http.ResponseWriter) error
+}
+
+type MapColumns200JSONResponse ColumnMap
+
+func (response MapColumns200JSONResponse) VisitMapColumnsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MapColumnsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MapColumnsdefaultApplicationProblemPlusJSONResponse) VisitMapColumnsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12672,6 +13570,46 @@ func (response ListLogdefaultApplicationProblemPlusJSONResponse) VisitListLogRes
 	return err
 }
 
+type ProposeReadingRequestObject struct {
+	Input InputName `json:"input"`
+	Body  *ProposeReadingJSONRequestBody
+}
+
+type ProposeReadingResponseObject interface {
+	VisitProposeReadingResponse(w http.ResponseWriter) error
+}
+
+type ProposeReading200JSONResponse Proposal
+
+func (response ProposeReading200JSONResponse) VisitProposeReadingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProposeReadingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProposeReadingdefaultApplicationProblemPlusJSONResponse) VisitProposeReadingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateRefreshRequestObject struct {
 	Input InputName `json:"input"`
 	Body  *CreateRefreshJSONRequestBody
@@ -12741,6 +13679,46 @@ type ListRowsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListRowsdefaultApplicationProblemPlusJSONResponse) VisitListRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadBenchRequestObject struct {
+	Input InputName `json:"input"`
+	Body  *ReadBenchJSONRequestBody
+}
+
+type ReadBenchResponseObject interface {
+	VisitReadBenchResponse(w http.ResponseWriter) error
+}
+
+type ReadBench200JSONResponse RowPage
+
+func (response ReadBench200JSONResponse) VisitReadBenchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadBenchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadBenchdefaultApplicationProblemPlusJSONResponse) VisitReadBenchResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13769,6 +14747,9 @@ type StrictServerInterface interface {
 	// ListChanges The files whose state is not "same", against the last delivered refresh.
 	// (GET /api/v1/inputs/{input}/changes)
 	ListChanges(ctx context.Context, request ListChangesRequestObject) (ListChangesResponseObject, error)
+	// MapColumns How the headers of the picked files fit the columns of a definition that need not be saved. Nothing is recorded.
+	// (POST /api/v1/inputs/{input}/column-map)
+	MapColumns(ctx context.Context, request MapColumnsRequestObject) (MapColumnsResponseObject, error)
 	// ConfirmLoss Confirm that the files in doubt are gone. They are told as removed from then on.
 	// (POST /api/v1/inputs/{input}/confirmation)
 	ConfirmLoss(ctx context.Context, request ConfirmLossRequestObject) (ConfirmLossResponseObject, error)
@@ -13802,12 +14783,18 @@ type StrictServerInterface interface {
 	// ListLog Every transition of the input's files, the newest first. Kept for good.
 	// (GET /api/v1/inputs/{input}/log)
 	ListLog(ctx context.Context, request ListLogRequestObject) (ListLogResponseObject, error)
+	// ProposeReading Propose a layout and columns, learnt from a file. Nothing is recorded.
+	// (POST /api/v1/inputs/{input}/proposals)
+	ProposeReading(ctx context.Context, request ProposeReadingRequestObject) (ProposeReadingResponseObject, error)
 	// CreateRefresh Ask for a refresh. One that waits already for the same is joined.
 	// (POST /api/v1/inputs/{input}/refreshes)
 	CreateRefresh(ctx context.Context, request CreateRefreshRequestObject) (CreateRefreshResponseObject, error)
 	// ListRows The first rows of a file, as they are in it and as they are shaped.
 	// (GET /api/v1/inputs/{input}/rows)
 	ListRows(ctx context.Context, request ListRowsRequestObject) (ListRowsResponseObject, error)
+	// ReadBench The first rows of a file by a definition that need not be saved. Nothing is recorded.
+	// (POST /api/v1/inputs/{input}/rows)
+	ReadBench(ctx context.Context, request ReadBenchRequestObject) (ReadBenchResponseObject, error)
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	// (GET /api/v1/inputs/{input}/story)
 	GetStory(ctx context.Context, request GetStoryRequestObject) (GetStoryResponseObject, error)
@@ -14163,6 +15150,50 @@ func (sh *strictHandler) ListChanges(ctx *gin.Context, input InputName, params L
 	}
 }
 
+// MapColumns operation middleware
+func (sh *strictHandler) MapColumns(ctx *gin.Context, input InputName) {
+	var request MapColumnsRequestObject
+
+	request.Input = input
+
+	var body MapColumnsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MapColumns(ctx, request.(MapColumnsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MapColumns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MapColumnsResponseObject); ok {
+		if err := validResponse.VisitMapColumnsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ConfirmLoss operation middleware
 func (sh *strictHandler) ConfirmLoss(ctx *gin.Context, input InputName) {
 	var request ConfirmLossRequestObject
@@ -14509,6 +15540,50 @@ func (sh *strictHandler) ListLog(ctx *gin.Context, input InputName, params ListL
 	}
 }
 
+// ProposeReading operation middleware
+func (sh *strictHandler) ProposeReading(ctx *gin.Context, input InputName) {
+	var request ProposeReadingRequestObject
+
+	request.Input = input
+
+	var body ProposeReadingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProposeReading(ctx, request.(ProposeReadingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProposeReading")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ProposeReadingResponseObject); ok {
+		if err := validResponse.VisitProposeReadingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CreateRefresh operation middleware
 func (sh *strictHandler) CreateRefresh(ctx *gin.Context, input InputName) {
 	var request CreateRefreshRequestObject
@@ -14576,6 +15651,50 @@ func (sh *strictHandler) ListRows(ctx *gin.Context, input InputName, params List
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListRowsResponseObject); ok {
 		if err := validResponse.VisitListRowsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadBench operation middleware
+func (sh *strictHandler) ReadBench(ctx *gin.Context, input InputName) {
+	var request ReadBenchRequestObject
+
+	request.Input = input
+
+	var body ReadBenchJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadBench(ctx, request.(ReadBenchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadBench")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadBenchResponseObject); ok {
+		if err := validResponse.VisitReadBenchResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -15361,163 +16480,177 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H15kxs3sudXQXA3wjMx1Yd8zL6R/tKzpWfNSLJCrbFjw63oAKtAEu4iUAZQzeYq9N03kJmoi0Cx2E1q",
-	"xrvvrz5YRAGJRCKPX2Z+muV6XWkllLOzp59mK8ELYeDXFx/40v8shM2NrJzUavZ09pavhWVuJdidMFZq",
-	"xfQC/izEQirpnzqfZTObr8Sa+6+7bSVmT2fWGamWs8+fP2ezihu+Fo7e831trDa7b/qwEux6psS9u56F",
-	"l1R8KdhcLLQR/i3SP/d7Lcx2ls0UX/sX5Thcdwprfv9aqKVbzZ5+e3l5eZkNJ5XN7s+W+sz/98zeyupM",
-	"wyR4eVZpqZwws6cLXlrxOZu9WrzhLl/Fp+tJFqYayONW3LENt0wU0oniGeNKu5UwTCvB5lum9IZJy7hi",
-	"whht2LdPvm6WhrvRru3V4gzfns2M+L2WRhSzp87UYozg2eyVqmr3Fob4hANX3K3aYaX//MAxX8u1dLtU",
-	"eKOtY0I5I4VlsHrctNRulTBM91WFWPC6dLOnT/xGrfm9XNdr+Mv/KRX92eyh35+lMAdt4ruS52KEIJX/",
-	"/ECCvBe5kJV7W6/nwiTGNfjM6MgLbdbc4cL++u1sfM3+vXU5thRTl4et5LN/2FZaWQHH8yWXZW1g+Fwr",
-	"JxTsOq+qUubcE/iiMnpeivVffrOeBT51xv6fRixmT2f/46IVMhf4qb14h9/CN/aZ6Bc4MkI5tjFaLdmf",
-	"3r/8nv3t2+/+15/PYck0BAiPFVdLYV/c0bwqoythnMS5L2SJv+zyykIaG+Hf546tPQs/ubwElnVibfet",
-	"5LVevlDObP2w9CJuDIe/8WhFGabdkl+bE4gTDrP72Iyn57+J3PkBv9c1ier+UufbGyM47QAvCom8/65P",
-	"jyFv7dJl54Xz7Y113Iljj5vrO2H48rHj9rfvxX0lcicKBoT04tULIJg/yWVpmC21O59FptSwS3/QlziW",
-	"KPUGhoPN+sqyhS4LYfxIE+a5EmWRGnoj3YpxttJlccBoN3Oe306kUikW7kYjJ054XAluUpOF+8w/UG7Z",
-	"2l9GjLOKOyeMmjj5Sua3opg0lcExCceDRuisq0uSDs9mnXNBe0Cri5+tliX7pyvXZb1WEd54J4zUhc2Y",
-	"NshqIteqYEuj6+oZXPFiXbktc+Lesc1KGOEfM8Jf+UpI/3tPzuwoJkOBkjfn/5iHcWH0Ovp6ozcw6CRB",
-	"GOj3Xm9iU3c6+opawXUbOR3vYJvpLAPfLXhZMqmY0sNTnGQZvzJ4d9bsIi2rIWZnDmNs4Ze1wxlrEe77",
-	"nYX5GdqYoqitwOVwI5jSjlm5rsqtX2gpCs9K/p9FLSZfQVeldjGSwymIzOEnJdhCGyZ4vmJIloPedQWn",
-	"a+eFA9oTbZppBJJEiUw6xuBWE1YWIq5sk9BBSsJxamWSKDqs0e5IQsD/qDdszdWWOE06ttF1WTDHb720",
-	"nyjWbqUqonxQSiXiSgioatHFgQIQTAmYVnRBRIM9BNKMF8UzkkRywZSXSzlXuMDwBlrpLhvzrd2vwcDq",
-	"6eF2XlnYQaJCFrRT3IkYI/zQ2JFBQ0xI4zhJ08ReC2tJuI8vhWZKb2m/OD7bD+I+ooG2VvHuHv3v529e",
-	"P2PSWYZHC8xAxy54JS/unly0Xz3Dz8+9gu23qGPPerMoZtEOltSZRnwVpbzzdllErXTTVTG5FNZFj0A4",
-	"G0J5QwYvcj8Gn5ddurZfUGTRJC+kCfOB6zZ1vErhNbi6LP0xWTX3N8wIFbJ2YyLHIs79MOvmdkHaNXSJ",
-	"El4uFsIIlYvXxLd98lu5jDDOX5hW5dbfg37KJXfCZOys908vCyXqFoHmbJbN/jLLZmdRgjti3/F1wnzo",
-	"4fH1REyUoGRM0VelEtP1jgEVk6rHwepmR3fAGUXXrOu5i52cKP/mWi2kWYvuVTHXuhRc+Y+XOiW+Vjxp",
-	"P9A1UXLrWEFH+TxKVytVLnqkKLgTZ04C3+7bewVOEZgizqe7nBhpXviZXIFKHLl26QM2F24jhGJuo1mp",
-	"9a3N2OX5E38i19qIZ+zSC8aNv+VRwzZ3MhfgUrOOG2/t+fPau6ULXc9BwjT+o//467c9B1IrMhV6bPx0",
-	"7/PaijEdb+AsQEfo0siCKfCLSheu2aGur5WI3q5Ko2ndkelfx12UFZga+89oo3XRF6Ibc1+VXPFwLw29",
-	"JqqQajn9/L3EL8QOXtBwduV446zY/agu47LfChGRhr+sBPhTWz3GIt079O6cMCuUE3QKdt8QPB2jCnBQ",
-	"fq0T1XQqXTlRxUh0J0whc7fv6z/TY8PtJoUKaNMO1hC4s+Aw4azd4RhvvBTF+zrCFiPXe8KZ1iqy5Pj0",
-	"koozUys4sbp2jLO5Efx2oortJdxDBDlNPUyUBoouXpKfpr/2of4CF2AWREcGUtRPw8vRA9SZwTRJfYCX",
-	"xSdXxnwTvHK1EaM+gZRboev7Ot6hX2mk4djXf/TPfM5msjhAJYizmJcXX1nmHwjqTz8YFRvMupjH4UWI",
-	"XHg+XXFVnK15IZh/nBxffC2YdNN9w/iiCJHWupALOfCDjdzGrVdu7H1v/TNJy/Kl0WsMyZQ89zQzuudE",
-	"iYnnwZ2NCnKui+BQZfhofJS0JG+FcGRDYUS/lxttirjla+X/iXz7P73KPVGYHCbrHymlZdHavjD1DgPs",
-	"k9rj0lqW4l3UZ9nw58TjXEY1ZzXJLsBXpOb3wUhexi4Um/L8dVzN6IpRXjVUS2HYXDB0/04+g6mlLUic",
-	"TvluMDv703yvNx13ES+Kyax3DMXBacfL6cN88I/v9dmRZR40BTJl6VVZZ8/im413QsRjU4iEOTRw5XQ/",
-	"qtXUgMXScHxBuKDnRt+CQrThRvkBSdOOXc4G/bpT9m1Ud6yXCQVpQGIgRphzXz+jIWK0/VHwEmX6wEXg",
-	"uKttd+36NrpMAiRMMPJxxPYb0enomJ7E3fTrLGEgC1WI4uaQgfAbm1V8vMkKhlRxkzxYaDHn6yoR0XCy",
-	"nD7/zUqW4sb2VcRmAiMXiVSBrYGamSd/bK9ehSD08FCGUNJ4UAee8gcyaJmxaH3XYd6N2HS98pMlNgQD",
-	"IhKv703dIST5Pob3396YWhE8OKNOJnhooCkP/AFzb9KgkwJsncZx/1iNGkPN8egCt+4mAEt2b6jW8Bq6",
-	"iETBjFgYYVcZ40sulXVss5L5CuPlFqJTbnpMmiYCI+5b6nt6bMzT20eJTaLgu/CVqCsCQD0JX0S+Ald0",
-	"0rkgnUWlmUkb9yt4XXf6TN/XcZ3E8rsDpR9+IyFMnXQJDbxzG0xypW8nm6/4zqwBURHvtq/snePOkjtr",
-	"6e5JJ0zbOeA9/gjUDzJqj84M8vANN7cRpTmB10mzTwLJg48n334MlR3F+gl09teNdTxQNVZCRGTMla5N",
-	"Lhh8GrXVnL4hHSsCRdA3zbCxL7pwLncXszvvAMR6nF4C8NKbEXcXPXG4BU9fDLbrhIMXvhFs1dSQHfN0",
-	"91pMr2SycnT4WpPa0bgSPZ00DU0i6oh0bC5yvhbBHb/QhnF0D7sGXYi0AwOO2/ZajPJwmsAxBQ2kWTD3",
-	"AxKpu5Vdm3+whX2LAH0FXcbJWndmn1U/xo/EMUTNGMTx0dJG64ggzgHYuQcyR0hqTxYI4Mq1mKisgM0w",
-	"nZlHkYEY5OFm6rvxQpwaxQ4RwbHAn9a3gZkbXNGSIk6T4H6b1BsAnSSEClDKzqumov2mqV2RQM2trKoo",
-	"ByD9GFcFK6W6JUsjJ0eRP9cwT1Ew7jLGHwDpvaJ3xyFVxh3CO5N0p6AshdEDh/YVoQYeTByEW5c1h6UJ",
-	"zgbaxc7bW3Ijj0c4SuGcMDc5t+ij8NqW0/BOce+EIk0u19X2Zu1VqWxmK1GW6GtxWt8UQlT0q13xstQb",
-	"sFZvbJ2vbiBg8vHBiKahyemYVBGA0yieKXJt3ApR2TaQuDB6jZarVMvJIJABBCq+BZu4/0RGFu5MLQAb",
-	"bLtQrYxBMgPTtYvbIwcElummHjyJ0fIGaJSN+Dn6E37lWMkri5Kxj547wA+SGnOzEqohxFeWAcqG4QmI",
-	"USIeLpXJjXkX5NXQWW1E7jQql0Oz3+qydsCeq5D0QjCFryxbc88/8ei/uBNme2NbhMSYUOqhKcYsZyuc",
-	"85ScNuwVPN2MGzfq2uVHyaadjBHtELW7cfeOYjM1wvfB6y4t4/M+/3fdedP9fmTy9V/8WiycP10YC1Sw",
-	"Qnwf4+gKiO5okKOjQToY7B/+SQxs3sbFXa6V1cDkkPeGL5dxG8vvUzEWgv/6ktSF9WGA8/T9HeAYUYxF",
-	"MV25RHJcCRW/b8fMhca/sbvqkKUBj+wX3q3aTmK8uZFbZRxZNNCadq6BXuCi08fjH4MbtglRrKW1eG2W",
-	"aBpIdYMuSS9i+46QdVUKeKaxVkBp0HDbZ7MNlw6HWnBZ9hSAlmg4nWOYBXTupxsFfkFxFE9zzpWe62LL",
-	"LN9kXpZuVtx5KdlkER6K/cCFNC9O78/7OoauWJF1sms6e/460NHsWetQ6gYxsYMf4Hj3Tn978r7Qi0Xq",
-	"HOcm5vEBZYlg0ZY5DTfeRsyZpxZYH1YuVQeYN8lxSBQNZKIl4vTGt+0/dbFNb93gtmb/fP8aNUjIfiDJ",
-	"Li2rtHWiALi8ZX+/+ultFpbBLbtyXBXcFOwXMfcDW/bk/JJ5XW+AyE4oWS27xPKp9QLllX2GuqsnIS/L",
-	"cUm95vev8MMn3XcehdvWUoWx06w3IGxRGGFtCPwshb8o/aO9VXQp9d232diqvousKcGqEU18TBTDXbOr",
-	"reACorT2yvy6colkUq99KlF2pTvxLvBgTAgXdTzaoEiz8dcO81J0uv5ctfkSw2G3bfSHVsLwgjgctnNA",
-	"ZCI46AJN/JppkGy2lHdC3dRVhDqD3aQU5kDkrNmo1rfWbE96zxMglLFNf8C2ju6BdKyQ6KLgxsg78YyV",
-	"QcuUC/p4v7jcJURs1T/VLtcxU+q5vZVqCZhq1BbIOVoJYzVmCym76ecOtHqFqRXhKeIaCIfRWwUkg3Ni",
-	"TF25hDryLmpvPcoyOqYB1J/Iztgx0rdhyFg+EFY3+HRAzgv+Yy/6lPDeTcQtCgLhZZ1ymhNw0s+PWX/d",
-	"WeAMpTeTr3B4KGtWGd4XJVLczoaDQRiiJCYMNAwny5LNhWfgjZHOiQTWs2e5xyxw5WzyvK64ZUqj0wUf",
-	"zUJ+prcLy5KywG3H+4Rfm2bvT8yIiCc37CQw7DjxdM7LKB9AsL4kBWnc869vUSFAI2UUqicon5U84q69",
-	"dfyr2tInhchl0Utp7Hqjk6lfe/zFO4c+TlzkINzSdW3RXezFMC81psVOpHaTTDN4j/83uqnwKvcUaeZ+",
-	"iDtsm2TL2KjTseXdM9F3MD9E2KWyNAvhonoiyJoVryqhRJGBiKmErspEfgwZkjF5pVmhx70idB1HuOGF",
-	"1/1R1oGDp48Yn5Z2tpOpmsjArhNqYxqdESR+DHz9jNVGPf1Nmztx/5QW+PTt8zcv9jMBieeA0GiAfrRV",
-	"se19D4Dk74NzLlFfZYKbLZnwM9T2AgI6nSL8vkU7DS4Pe6MX0xVUbm/T0BkMcqUA6oiqopgbheEs5AZ4",
-	"M25iaKzluTG0Qeepw0A7CTjcOEtTInAMJZee4kOjqVOCpf7ZMfJQjay4A5UrrWTOS4oSuEbNgfEY1KCJ",
-	"39RpIFC3lso0rFfnCEUdORAfiKuE2t3UVkx1Zaum+NSEh7Uqt+nsaBtgEXBI0ETw9+Oz5vphc24FJN2E",
-	"MM8BTuUetu/hWUuVEXdS1xH5/gPucJOj0juwlCWUr3ii5kFl9NLwREmUFuI4RexNz1f3j96s9V3Mjw+Z",
-	"BgGlCWxMS5qe7HJY1PokyQWtxRIQLM0GtnTNGgxdRPLFhGZGcr8j0GOB9HDO2t1tA+rDNIdOXaHmCA7g",
-	"hz3B1Iihkesqnr03mlV5xJS8aPkpr002hr9/BCPp0SPRpsx98cS3JJRsBFviz9KtqNwhZ88IPlXSHoBT",
-	"O85JymaUmh5su7w2Bj1pDYd+fCz6JJmg1rB5bUOBC6RWl9Kd8zMKv+2ch2MEobrH6wTwND+8clhn8HER",
-	"7mnVh+jGAhlIIEZmNRrTAGVaC5UKeafBy5MKDa3PR924k9HlCUh01+zooplasGSc/s11ewRl/5D9GjcP",
-	"DiiMA8/eFATkOyE6cbo+PX0uh+MoDrHhEcRVCoDsVtzGlXHd+rLHJEFweY/74blj5K7279SGQYq3xIhI",
-	"Ihm6sTcnGbq/13SlT0iBeU9PH6YqWkeCc9dBX2pNHngvoHuuevrD7/3H+EE/TEckMtIRSdkRrk/x6RhM",
-	"/xWplnHBHoNvBEET2KWnEDbnv1UXkYrdqqvN2dgp4tQ5w72Fj4is41xuTaLU8S+2HgPuytc8F1Xq3LZa",
-	"I4djtNQA1qBwf9oQ9Dz5ExieWId4uKhGqA/LSt8B6FsVYAepgnnGtM/Q77LCeADfemsV7dPpbtaEGcxv",
-	"BfutBmNLWGLljLmVtEyrXBwSmb+MgZrcQYZvf3I/87JGTaG1oyMFbWMGc7SGJWoZXXHC5/oOKwM2Jcib",
-	"X0jXm5cc0E/4f7RNyXJiwXKib7OFrlVcPc1FWdpUZaUtBHpkC/fM6DfEs10e5nOgFKQBrrQ7OOC7RIG4",
-	"3ycTLWuIcMVKbIay+HnJjSioyqbNKNpqoJgwlYb3JH3GgKJMK0q9hHjSIUscOlIBcI0EzsIeN/P9GGeO",
-	"d4eVv23QK7GlEpZFdhXaQosmdFFAViVeEtxi6T172J4e00Q+UDDHa9ym6109xiCN+ILactR4xrKwC5uV",
-	"LpGhH4KWIwuwrZQb4HMpk2/c0otC6kaTaZpi0lTINZRW9ncORQ9NXQpWCu6vBD3Z2T6MjbYlSmEo8vb4",
-	"2+BGeuUALxsCZVrMTl2Lm1ADPxpUjZYoeh2tSwRl7SBWTKF2qGrcg4l3fbUphN60so0U9SPcANU39WOO",
-	"RVn6sIhHhFOZ0/6fnnkyuLvX0lryKeNHS63Ev6ro35VcqlfqNYGw+5waoNl768XexinYZjD1x01KiWne",
-	"Gjyj/tnoW0vtDquZS1i0A43NA4CnqQoa00owtfWmdwqpUIXevkchRZSrIR4N6223uOsWiI2s5D9qUNpK",
-	"uxsEsAkoExnXZ3beMUzQQv++X4erjaJfwz8tXtHNOxswzAATfqv0RiXeL6pYKB7wFnERcojUikunNF5w",
-	"UulowvdR3lSYa3QXuyZhqm7lASpA4hzGz1sYPjGxWNr54gCHOZVdfGSdqlIv47Y4oHCeXF6iCq3ERliH",
-	"mvQR+pzEa0j5uWRAgxjJ0M+9X051rKp4aOx5ExXbH5jPMHHYymUiN7BexxDjnifXvJwAzWwkUr2OrzqO",
-	"Qu3WcJyox4qyGO8PcWBRn0cV5mkuhX08CvbFkRV3v/9ib9IVUB50TDwn+z10/W8co77LDrdQXZNk9ZJm",
-	"cTTj1lfVcEySy16GPZmkfTdRiEOz2RtypGILh+RdT/L1BRKkXVuw/rRj67DAQd70p5vQR65foWpCof5k",
-	"/uEHEFx3oiDL2WnmCcYNlqfHxgGYFjyXqkjEbJsmbQ9uqvb7bmpwFk05Pb1DK5vZVXDi0HpmvCw7OHX8",
-	"a197oEEDoIf1TPi5LQjSmJSj742paz8LIxfURy1WA0NM7pREtY1vSHec9pVV1L/Qh86A4tABm+wCsDwP",
-	"xlXLSeZMWGUYKUFsGyXRvopwaXTFkSttHQLNGxAgUReribnHCmSNEOkYYYdA7xOEHX7WOZ/XJY/qy16r",
-	"iftSAZncuLUepyOVXC1rvjzUjLW5Ca0/my/t2PWheEXEtOdukq1BXil4PkbASP34+SiM7oBCiINiyuxW",
-	"qgILGYqyiIcY+jcz7F+YU0uyLs0/xkaxIq+NdNsrv3dUbUzYcKKgr2Wu9a0UbWdLREDfhMfa1VTyH4IK",
-	"5JIoBI4A2SS4gSAGPbtyrsIOlFItdPwS/vHDh3cs18oZnjdS8e/w8uCXOmcf5Jrc9u9ffs+++eabv2XY",
-	"zxX+ea1CB0tGgWlW6LxeYz5JKa2jFP/5lnHFdMV/rwVDxSMjsCoNdPXj87Ovv/urN81X4p4Hy4Q9D/Uw",
-	"oAiFtMxflRiR64JfqePYtfrnh5dn/5HhunTJ8hX3ywtldfyFZUtuV8IyYXNeiYL96fr6/u3bjF1f15/e",
-	"fvY/r6//fH4NHlSZC4XwJNqcN68+zLJZbUoisn16caEroSzUijvXZnlBX7rwKkoLJpkhZTvlAp/OnoAL",
-	"tBKKV3L2dPbN+eX5NwQZAU4JHZPQywL/WqI+4o8BXK6vCvBpWNeF8wyqCD79NS5P2kcusOvt54+DHqlf",
-	"X16O9Efd7Yv6WLhTg0faGxZPiOHdnque053hyoIIseekzIZktdiMGhJchB6xn9GEXoNwb90OnXF7Lc1C",
-	"ChWmPsc8E37AsLttplZ0c6+cEXz9Ah/a2ddoO+XX3Loz+MbZqx/GmlZPbi28nzGcuHe4lDMLM+5zRqQb",
-	"7yBvBRYIfQgKdg1oj+sZ+1PBHfYPY6+1vv1zxq5nRlsnTO9DxZrSl0/BfqBnFPkn4Xt0ivqjdvvs4uiI",
-	"Hug/RZACeADz6v3njUXpN5fy7e2fMRTgB7LCXc+eUnodJpFhhCCDmMG1grvfraRaMq7Exsucx3Pna3nX",
-	"pvRxC6JcmDPIu8Z/n7P3ItdKiRyyZEGU9lgGpxma+3R5tc32TwqiV6HawWESiLqlf86+lKzaW4EUXTpx",
-	"iRJO9nwLHPtQqfI5m1XksOkT8nsjuBOvOv3LhXWhGsRRljho8Pe5L2GdqcXnHQI/OS6BR4l7zl41pYlX",
-	"3LK5EKqtfofBd0IZVNpaScmCkT7/sXnQYxfwDE3j8N3bORgXn+Dn5+QB+S/h2k09JfOO0/ZLE+pQYdA2",
-	"9vfHnNxIg2uR3zXn48DBF29Ad/eiJt1xqzVZ2Zpv2VISbgidViFkD4efNYQlsFbjm6e4N1zSv9cC0lKb",
-	"lvmUubpzR3b8DIfczv8eIuL/ZTbu3rKe/RiHi5/0+RYt1AQVGdRvaB6QARDV0QehfzZgzNia347cuUG0",
-	"TDIGHmoG/Ftdwm1YZZcHnqNZ2bYiOI5Wj9r7BhpZY3N9Ski/hhD29Szr5Kqlug6czx4l70Z2HntStk7V",
-	"x8jUuNqBb3itrf1X31CP31BaTJscS+mfigHgoC0m7OX3tukK4XVmQi4gYNKthGJajR9KXTWusuNvSrV9",
-	"rCbYN8wP6NoXN7H/TRRFL33/5TeB356hxuA03Q0dVbZNskTOk3dCUXdVvDmkYXqzj82wY/+Yfhm6+u8K",
-	"/1QgE+vrfGXpz4Jvn3XwyOK+ErkTBSPMK6ZJBzh0Sr2hFsPtJvdCEbEoxERdZ0dp+6ALvp0+MWh6fPxp",
-	"nfIibHY0cQyWRhbHugGh569etLtOCQLYfNeyQm8UODiQaSzjudHWnuzOK/qNt6NM/z2Gjym2k3KSxRm0",
-	"L8minBGiXWPh5Ahbtjreo3lzygz+LTi12yY9wazQb9xz2Fy71TG49jXfQj0p0rLtrh7OrCwgBOF/ZthP",
-	"db6FnyfjW8RSUsgPStvusO0PRlfUmXsSxzb9r9M8u3Ohx0dqCqpNH2mXa75N58Z5Xm8ECCjMRxFP/FYw",
-	"rhiSFkI5j9y+ce9bszensK1p8Ena1LfRsvFAYwDsHoO4OB/GoQp5xqymLnd6d0OlgmzHETWlgWIlDdSX",
-	"BHWawPad9jGTKNt0qj1EpYi9OICvp722aaj7UD3meWgPnOtixGsU2ug+OqSzM4GfVLlNdThs01dSMwPs",
-	"0VG8WWMTw/Y4AA9LTQQqgpxmIs/RXeNW1BLBSwIulc38meBqy7C5CMu5Te7g77257cWfTZ/qf7t2RhVb",
-	"jAjCTinuasNLpk0hDILz3Om8Ng2MLCkMf9QILjli6L0ptDAp9B561j8uczA+SqJqPU5wagAfaHgsTggt",
-	"Z7gDgCkE8TwHYOC28et9d0nF1P1MT6poAOFOo2aEhjxf2GvTvjO+l8fYyh/BVxfaBjFtwLIivBBunbRY",
-	"/ImXRvBiS1ABgC+xby//NqrDAJdcfPI/Po9p8S9U0ezfIfrxb3WxFEVoPwZA+eOpyu9FKTioc22/pwCr",
-	"fhwrB12JcofCndty8DGM6RFpSnlASVn6GnJzRh1foE448PGDqSgtpckHby9Gnb+yzGjtMEu3bbuCZZFT",
-	"t3soNJW44P8/uuJDg8bRG/7IwCwMt7WD9mpOfWXbYhcDOBb7h6gcpO0utS5OpglQfOhkcQK4TN431QZP",
-	"cZ8Mi/vQvdLjoa+P/bbUTdJ0+Q71/rVhVMb/GNz03N6GmhYU2GM/qdBmlXtxGu6VBckIzMez7DctFegM",
-	"I7xANZHSeE4s07PXhQ+GSFRyQYGB5pO+/MqagjKIp90jz9KC/cDeers2VZOf5SnyzGtdtSqFtRiLA5TF",
-	"RqbNKcwEGsxoahLQSQVgKDqSYl69sahxbgKOCarJhNzkbrmLYwW3jXXwXqwMjpce71ekkQ7m1P2vXfFK",
-	"nE4q2pBinApoXVE99wm+oqOz6ykZBNeVYA8CvQNxjsEAv5A+DBn2fv+hhoVXDs9AMyQvW8ZC/iWwQcjX",
-	"zMIz4GFvDSVKnwJRsjghjzgjqdTo8a/ND2b7EvO6R2XtLwD2bRqVYn2/uWCFgZJpI9pjQgR/MZE7GR2m",
-	"cyfi6O1GfZ9LxWGyETz3l4OG+f3ChPPI6XnV5eYNsf3G6IB0lq4jdmWo1MiL44RQRVmSQCcGyfVatPK2",
-	"sUvbbiJb4c7ZW40wcGn9mdKm2KM+hKM4qkKkA6J/JEOim/03akwEmhzPksA05SS+L5rYcRoBSAmn0a1+",
-	"cV+VXKopQuwPqDCekrWAcgrxdLGUFJ6vsChXAzV3RoqiJz4sPx74AnW+Dd8igIh0ABJmCDMGIaKEwG5r",
-	"4l4ek+kwheWsqQiRlCxth8oj+60f0qY1XpKi0yZy9wzAR/2KEEfqXHoDuJLoS6mpHZW75rJk/m6wcOJ6",
-	"Pd7xQ8zbwZaJjtXVhFa/5FtPdYlMGCI1OEUemckS0zU32rgVc9g8n5RG7Zl83b/bumx38cn/+LwPN9HZ",
-	"+SmO1x+0EseDIKBM4Bu+fcDR83Pen9kwWN8JAgP9HrNfWIHrHtw0Vx7FiVMUtGFwuxmBGUX+gvMWkKY0",
-	"ImL9caZ8sBnS3/OUFTLG019appJ2fbQsXBAJVPRfL0AHn2+DRDzGPl8JVUBb3kKc1VVofuw01leA1sN4",
-	"bAFxm0Hzx/1aN+V0TrgLv4CSnY0EMgisEzqMp7Qz6hU+ho44qcLV6dA+qsoT3Y92GXnVbXAbjedk0wQu",
-	"Qk/3uKAWot384yDz3croeploaUHTDbwdFubnGK1pNQ5Y7TfQo/c+DO5/whv3DTe3gR1Ys9juVoFAHz+i",
-	"7/CRf6FUxaawx61qgAs/qubmiQWVC3BsVG9Ggk3vqL/OiaALRLUvi13ovDRB8+PpJTgcpoeEzqVYbLiU",
-	"iGpQpKsA8aFXXak3w2sKd+viE/wcTT5uN+xEEv501DtY04ap7Bq5fWJdQBviw1W67uDjZwQaDZ+QX7GR",
-	"cULlAjST1regFLDnLGi/3LGcK6UdFbDOV6IgeAw1GcmwnTvBZY4iXPw8sMUGzAJUsOfQkt1iW+Fmtitu",
-	"G9xVeuvWoXlrayn2SfBP5WSJ+Xu8u3R/a66pJ4K3SskfKy2rVdM1uAVBd6r5hz7Q/FYoCPtSpqC/f/ub",
-	"/1KbpXBvYIpf8sK84ttQujz49lrRgv0tw9KxvwhXWyhNjgZ6SZskXaflyImOXhUapT/m5MUUs3c8P+nV",
-	"9G7ytXT5B7uWroRjK71heuE6h0batvJGCJ54/g/5tNJhixFU0Jwrhwc3xAkvPtFvo5dUaIN8yuA8vSKJ",
-	"LKGykF/oqqLpvKXi/R9HSTchvaLTOvAPHv0Z9lT80rUAQJQuRAh3E+AI49/e8MbSqPAPfzHUUN1JKoKb",
-	"I8T8IV7CMYbooMhGOCA8NQk4ETqMHSWt5I/FX21Ls1HeasieiPo9sn5QM7w/5/DrHhHZovxOS5k94Lvj",
-	"icgIrNj0sIzHRhZHSH7BQR2NKCVfZnYJfQaV5McjO/sejKW+wQf6m/tfTcc7XTsMc7amgpdvz5g20Pew",
-	"E5Fq3Yd9jwa+42FepS/Nyijrl1pYplUWcN86QD6pN+JRjH/YzxZYSgq7vbVN/8Fz9kFT80GoQBieBOe5",
-	"3S0UYeVSnUl1VkpF5uyISdppDXRCw7TzlnQu+O1xnIQQlvPD0V7JpbKwdXOjN1YYJv2OQn/DLtU6AZ1U",
-	"VOaHbunqUxgTvZr+X/hgJEFUv/TAUV7J6YCmsCaDbaEiiJPpdtN5/J7+vS6Wol9StUnNAiN1vmW8V3Ol",
-	"g6yCCU2I79wNytRHr1uoZb8ljeykdZF6VfOju9LWp8tXXCrMZWvxmATxpWYxQJHQmPA4aUX+4dqJzgyo",
-	"1G0wUwb07dVETykzncrppyRu+5aEONpoc7wsQxiMtqBhUvQgbYx03rz2d2y7d1RSvGt3IAgMWwJi3RAg",
-	"7krwEvs7pSj6Iz5xQmrSGxKUDG3tTK2II0Id9NnTXz/uACbdsB0efI+9FaIAhxXUOz/Hl3UG+hQKof/6",
-	"0RsTTV31Xz96TQrxM6i9Yb3uC29I/d8AAAD//w==",
+	"7L1rcxs31iD8V1B836rM1LQsOZfZZ+RPjmM/8YztuCxPUluxSwWyQRJRE+gAaFFcl//7Fs45QHeTQLMp",
+	"kZ5kdz9ZJkFcDg7O/fJpMtOrWiuhnJ1cfposBS+FgT+fv+cL/28p7MzI2kmtJpeTN3wlLHNLwW6FsVIr",
+	"pufw31LMpZJ+1KNJMbGzpVhx/3O3qcXkcmKdkWox+fz5czGpueEr4WidZ42x2uyu9H4p2IeJEnfuwyQs",
+	"UvOFYFMx10b4VaQf93sjzGZSTBRf+YVmOF13Cyt+90qohVtOLr+9uLi4KLY3VUzuzhb6zH96Zm9kfaZh",
+	"E7w6q7VUTpjJ5ZxXVnwuJi/nr7mbLdPb9SALWw3gcUvu2JpbJkrpRPmEcaXdUhimlWDTDVN6zaRlXDFh",
+	"jDbs28dfx6PhbbRnezk/w9WLiRG/N9KIcnLpTCOGAF5MXqq6cW9gik84cc3dsp1W+u8PnPOVXEm3C4XX",
+	"2jomlDNSWAanx0vL3VYF03SXKsWcN5WbXD72F7Xid3LVrOB//r9S0X/jHfr7WQhz0CW+rfhMDACk9t8f",
+	"CJB3YiZk7d40q6kwmXkNjhmcea7Nijs82N+/nQyf2a/bVENHMU112Ek+42Bh3fe6lAKe6PdCIcrPtHJC",
+	"wb3zuq7kjHsQn/9m/eV/6sz6/xsxn1xO/r/zlryc47f2HGZ7h2u0C7a7w09srZXF5V9wWTVGDGygNnpa",
+	"idXfDtvIW/wV7qGPx7/AqxXKsbXRasH+8u7FM/aPb7/7H399BFCnKSJwwnEuP01qo2thHIGuJYu7j+Un",
+	"JZA8SMuUdszyW08g/JuBP4FEyDmTMIJPrVDOP6QOPfPPIk3RqvaB0oP67mL7lD/qNVtxtWFGry3NPP65",
+	"AaIl6aD/hs2NXuH796/pK8uM1q5g2rTfAOH5yrK5rkphCsYtndUu9VohJObSWMdqObsRJZvLah9Evk7C",
+	"43P8RE9/EzPn9/9sydVC2Oe3hFD9i/NL2c4D6RwctrR78qeOrTz5e3xxAeTOiZXdh4Kv9OK5cmYzaTfI",
+	"jeHwfyTLSWLTPphfI/XGDYfdfUwdWFfNSr3mdea01wjl3KH9CCN4mUDkOaIRjCnY1xcXiNfcCCZuhao2",
+	"zNb+p/CJ/8MDaHcNj4ZpjCrFrOJGlGwGZ7A4/0yvBGITZzNRVYXHGMXWnTcVfjj6RiKQ3ul16lZuuZGc",
+	"pKX+Pl/407P1UlvBSI5ic+kYr+SNKJjEjYlbz/sN4LvHb0CZOZBc5RDbD9/rz7ip3f1u4QoAuHOG3rUW",
+	"fSwYxKBnoqpSWJR4FvhKGa+s9rIRJ9j0KF+8Xq5K+MBLSOIJa9SN0msPOGEEUzr81stTc90ouFahPIn6",
+	"dWI9x0PWISr/InBlP+LOGT4pJjRd52gtvVwb6ZxQafSjZbklkuQveslvBZOug8mZBzoHCSfMPwhWj3M7",
+	"UEWU393Y81XtNmyuzTBMExssunJ+7rT0xvyBcQeMz2aidhZouP9Yb/Gv5FvbWXr7QbWgioOnWleCqx1I",
+	"EiTa7Xe+HoRreB87sJ0afZO69F+WmxS6PWGisoIJD/kkXD0VSpEGbZjgs6VntEFBWPH68IcO7y4BxMit",
+	"MgwekNUtRUua0hQ4w9recre0YePIkZ1Qh9zzzpvoMqsi3EMAYPoyGyK7W1e48eSLBD9elhKl/rd9yrQt",
+	"Ve8efWfB6ebaOu7Eseed6Vth+OKh824Rg7tazByJSNYrliBG+v3TvUnDbKW79KrdUgZ9kKNNRaXXCXnN",
+	"zzRin0tRlVlmKd3SUy9dlQfMdj3ls5uRUKrE3F1rlKNGDFeCm9xmgdT5AdWGrbwazriXdJ0wauTmW/lq",
+	"7+DMe6EZOufqgqSDs0XnXdAd0OnSb6tFyRTzSeDGW2GkLltmYMVMq5ItjG7qJ8AagEoyJ+4c8W9g6sAs",
+	"hPR/H8YnZvH9H/MxeukxuXyQRUfSZ4RfRmZ0OrlEo0A1SryOt626Q3g351XlRUilt19xFmX8yWDtIt5i",
+	"ESRAAmZnD0NokRRLViJYOnYO5neYlC28aBw1A1B55aquQHGovL5rUI5oxGjOeFVplwI5vAKb1rnngRsj",
+	"WA5a6wpe1z72RrCJ2wggSQKZTBtbXE1YWYqseu2JTit7dWhSRt7bJx8gpknH1rqpSub4jaf2I8najVRl",
+	"Eg8qqURam8zbDlC6iKJGJWzyQASDPQDSjJdeaANKJOdMebo04woPGFagk+6iMd/Y/fo3nJ4Gt/sqwg0S",
+	"FIpgl8ObSCHCD9FUFAxTA6pAgtNlgb0S1hJxHz4K7TSK2eGHw7t9L+4ONHz9z6evXz1h0lmGTwuMOY6d",
+	"81qe3z4+b396ht8/+s2iW2GE5WvrSJ1tpE9RyVthNimx0o0XxeSCjH87OBTeRlBS/fX7Ofi0Ekk9VJEt",
+	"N8uQRuwH2G3ueVXCS3BNVYGZLvJv2BEKZO3F7FduCfsV6d7IXRB2ES5JwMv5XBihZuIV4W0f/FYuEojz",
+	"N6ZVtfF80G+54k6Ygp31PvS0UKJsEWDOJsXkb5NicpYEuCP0HT4n7IcGD58noaIEIWOMvCqVGC93bEEx",
+	"K3ocLG52ZAfcUfLMupmmdOpNEn9nWs2lWaUV/WKy0DnyteRZ/YHYRMWtYyU95bRia6WaiR4oSu7EmZOA",
+	"t/vuXoE7CLaI++keJwWa534nVyASJ9gufcGmwq2FUMytNau0vrEFu3j02L/IlTbiCbvwhHEdrDBWmFs5",
+	"E2CNsI4br+3599rj0qVupkBhoin/v/7+bc+W35JMhb4qv927WWPFkIy3ZepGQ9jCyJIp8AhLF9jstqyv",
+	"lUhyV6VRtd6y3ad4Paga+99olLroB8mLuasrrnjgS9v2S1VKtRj//l7gD1IPL0g4u3Q8Git2v2qqNO23",
+	"Im2kEuBJbuUYi3DvwLvzwqxQTtAr2F0hWDoGBeAg/Fon6vFQunKiTprShSnlzO37+c80bPu6SaAC2LST",
+	"RQB3Dhw2XLQ3nMKNF6J81yTQYoC9Z+xlrSBLLl+0fJtGwYvVjWOcTY3gNyNFbE/h7kPIaeutoQ0mSh5e",
+	"kp2mf/Zt+QUYYBFIRwFU1G/D09EDxJmtbZL4AIulN1elbBO8do0RgzaBnFmha/s63qNfaoTh0M9/9GM+",
+	"FxNZHiASpFHM04uvLPMDgvjTD8NJTWZdyuLwPMRsgIeGq/JsxUvB/HAyfPFVcHeM82ziQgkgrXQp53LL",
+	"DjbAjVur3NB6b/yYrGb5IuWMTrKlljxv8WwUkGe6DAZVhkPTs+QpeUuEExcKM4KrUJsyrfla+b8Sv/7e",
+	"i9wjiclhtP6BVFqWre4LW+8gwD6qPUytZSXeJm2WET9HPucqKTmrUXoBLpHb33sjeZViKDZn+euYmtEU",
+	"o7xoqBbCsKmgMIjRbzB3tDmR0zG/Tfvk3+l1x1zEy3I06h1DcHDa8Wr8NO/98FEuqY6kQKosLVV07ix9",
+	"2cgTEhabUmTUoS1TTverRo11WCwMxwUCg46etDU3yk9IknaKORu06465t0HZsVlkBKQd/y0YxHDPffmM",
+	"pkjB9kfBK6TpWyYCx11ju2fXN8ljUijmCCUfZ2x/kdyOTslJ3I1nZxkFWahSlNeHTIS/WC/T840WMKRK",
+	"q+RBQ0sZX5cZj4aT1fj9r5eyEte2LyLmnP9dRiJVQGuAZuHBn7qrlyGEavtRBlfSsFMHRvkHGaTMVJBg",
+	"12De9dh0rfLjHf2NSVLsvjV1B5Bk+9jmf3t9amWw4AwamWDQlqS8ZQ+YepUGjRSg60TD/UMlanQ1p70L",
+	"3LrrEFK7y6FaxWvbRCRKZsTcCLssGF9wqaxj66WcLdFfbsE75cb7pGkjMOO+o76jYUOW3n58/CgIvg0/",
+	"SZoiIJw5Y4uYLcEUnTUuSGdRaGbSpu0KXtYdv9N3TVomgYjXg6gf/iJDTJ10GQm8ww1GmdI3o9VXXLOI",
+	"4eOEu+2SvXfcOXLnLN076bhpOw+8hx8B+oFG7ZGZgR6+5uYmITRnok3z6JOJQ8Xh2dWPIbIjWT+BzP4q",
+	"asdbosZSiASNudKNmQkG3yZ1NaevScZKhCLo6zht6ocuvMsRocwxjPhhcgkk1lwPmLtoxOEaPP0w6K4j",
+	"Hl74RdBVc1N21NNdtpg/yWjh6PCzZqWjYSF6PGgiTBLiiHRsKmZ8JYI5HuNDwTzsYlIDwg4UOG5btpjE",
+	"4TyAUwIaULOg7odIpO5VdnX+rSvsawRoK+giTtGaM/uo+jH9JI5BaoYC9B9MbbROEOIZpCXsCZmjHDIP",
+	"FnDgypUYKayAzjAemQcjA9HJw83YtZEhjvViB4/gkONP65uAzDGuaEEep1HhfuvcChCdJIQKoZSdpcZG",
+	"+40TuxKOmhtZ10kMQPhBlHwl1U1Mg0BDkX/XsE9RMu4Kxu+RkHJFa6dDqow7BHdGyU5BWAqzBwztC0Ix",
+	"XpgwCK+uiI8lOmcD7FLv7Q2ZkYc9HJVwTpjrGbdoo/DSltOwprhzQpEkN9P15nrlRaliYmtRVWhrcVpf",
+	"l0LU9Kdd8qrSa9BWr20zW16Dw+TjvSOatlVOx6RKBDgNxjMl2MaNEHWb3IA5NaC5SrUYHQSyFQKVvoJ1",
+	"2n4iEwd3phEQG2y7oVoFgzROphuX1kcOcCwTp95NH1tJFQONigE7R3/DLx2reG2RMvaj5w6wg+TmXC+F",
+	"ioD4yjKIsmH4AlKQSLtLZfZi3gZ6tW2sNmLmNAqX22q/1VXjKOGP0n0pTOEry1bc40/a+y9uhdlc2zZC",
+	"Yogo9aIphjRnK5zzkBw37RWMjvOmlbr2+EmwaSdTQDtE7I7m3sHYTI3h+zbmPvbxv2vOG2/3I5Wvv/Ar",
+	"MXf+daEvUMEJcT3G0RSQvNFARweddDDZv/xIdGzepMndTCurAckh4x8Xl2kdy99TOeSC//qCxIXVYQHn",
+	"ef4dwjGSMRbleOESwXElVJrfDqkL0b6xe+qQpQFD9hPvVmwnMh45ciuMI4oGWNPNxdALPHT+efxri8NG",
+	"F8VKWotss0LVQKprNEl6Ets3hKzqSsCYqK2A0KCB2xeTNZcOp5pzWfUEgBZouJ1jqAX07scrBf5A6Sie",
+	"+M6VnupywyxfF56WxmTRUD/h0NgPPEhcOH8/75pUdMWStJNd1dnj14GGZo9ah0I3kImd+AGOvHf86ll+",
+	"oefz3DuemZTFB4QlCou2zGngeGsxZR5aoH1YuVCdwLxRhkOCaAATHRG3N3xt3+tyk7+6LW7N/v3uFUqQ",
+	"kP1AlF1aVmvrRAnh8pb98+qnN0U4BrfsynFVclOyX8TUT2zZ40cXzMt6icz7YghdUpVk9BzplX2CsqsH",
+	"Ia+qYUq94ncv8cvH3TWPgm0rqcLcedTbAmxZGmFtcPwshGeUfmjvFF1IffdtMXSq7xJnyqBqQhIfIsXA",
+	"a3alFTxAEtZemF/VLlMKwUufSlRd6k64CziYIsJlk/Y2qFD7QSjHPBUdLz/Xbb7Ebhpv9P7QSRgyiMPD",
+	"dg7wTAQDXYCJPzNNUkwW8lao66ZOQGc7XR+LtwQgF/GiWttavJ78nWeCUIYu/R7XOngH0rFSoomCGyNv",
+	"xRNWBSkTy3mUstxPLncBkTr1T42b6ZQq9dTeSLWAmGqUFsg4WgtjNWYLKbvu5w60coVpFMVTpCUQDrO3",
+	"AkgB78SYpnYZceRtUt96kGZ0TAWov5GduVOgb92QqXwgLEPz6YCcF/xgb/QpxXtHj1syCIRXTc5oToGT",
+	"fn/MenZnATOUXo9m4TCoiKcM6yWBlNaz4WFQDFE2JgwkDCerik2FR2CqKvEok5bU0dxTGniyjAm91yW3",
+	"TGk0uuDQIuRner2wqigL3HasT/izcfr+yIyIdHLDTgLDjhFPz3iVxANw1lckIA1b/vUNCgSopAyG6gnK",
+	"ZyWLuGu5jl+qLfpWipksRab4Qj71a4+9eOfRp4GLGIRXumosmos9GeaVxrTYkdCOyTRb6/iP0UwlY1GQ",
+	"uPdDzGGbLFqmZh0fW959E30D832IXS5LsxQuKScCrVnyuhZKlAWQmFrousrkx5AimaJXmpV62CpC7DiB",
+	"Dc+97I+0Dgw8/YjxcWlnO5mqmQzsJiM25qMzAsVPBV8/YY1Rl79pcyvuLumAl2+evn6+HwmIPIcIjRjo",
+	"R1eVud5a22T47kBq6/teDD566yDuHGYTJav4BixpKtayejTkRE5ncFLqN7pvK8GNcmCzT07VKNuYHOuL",
+	"0o9dglcB3FzgPGLB/gPa4gNqvZDhuRf6QntKwf0dBII/C0bRTFW2EebNbKLVtpQdIs/zqdnv2iizLaZt",
+	"r/V8vGLA7U0+ZAmdi7nEAIxmI18nuT8t5GR49XmkS7K9g6Eoj86ow4KlMmGIw6SEErBT0Yn5Ld7Xiz3G",
+	"SQ1F0AbWpqqsacM1V1rJGa/IOxNLaOF8DGr/pF98PgCrW8NmXIxd5wklDWjgl0mL4tpdN1aMdSGoWO50",
+	"xGCtqk2eptlAz+CRoGrm5ZInke2zKbcCkp2Ce+0AY34vpvL+2WK1EbdSNwm++gPecMwN6j1Yys6aLXmm",
+	"1kRt9MLwTCmaNrR0DNkbXyfAD71e6duU/wQyPEJ0LKAxHWl8ktFh0QInSepoNcUQORQvsIVrEWMXE5Qv",
+	"RTQLovsdgp4KYAjvrL3dNpBhO72kU88pPsGtsM8eYYpkaIBdpbMmB7NZj5gKmSz75aX4KHL4IRjBkHwS",
+	"bariF084zIbwDcT0+Ld0I2p3yNsL5VTHvKfx8YHHeUnFhEoCBJ161hiDFsyIoR8fGvWTTQyMaN7YUFgk",
+	"VCltId15P4Nhz533cAznX/d5nSAs0E+vHFYnflhkwbiqT8SxgAZS8CizGo0YEEK2oirLAxEEB+kvbYGn",
+	"tMKSj/nN6Y2ZUPSuuteNImuDVNPwj+z2CML+Ifc1rB4cUJAIxl6XFEB5wqjQ8fL0+L0cHr9yiO0Eg+cq",
+	"AepzzW1aGNetD2GIEgRXw7D/gztGbgK/pjYMUusleqIySehR3xyl6Mbi8yNSj2Ll/YNEReuIcO46Riqt",
+	"yfPhCXTPRUL/8Xf/Mf3QD5MRCYz0RHJ6hOtDfHzsq/+JVIs0YU+FzQRCE9ClJxDG99+KiwjFbq32+DZ2",
+	"imd13nDv4AMk6zjMLSaoHZ+x9RBwl75Cfel9hqolh2e00Izsa8OKoMfJn0DxxM4X24eKRH27kcktBNur",
+	"EvQgVTKPmJa6MyzRD8M3NvYsGG/ezqjB/Eaw3xpQtoQVoZa+W0rLtJqJQyIiLlLBZO4gxbe/uZ951aCk",
+	"0OrRiULCKYU5WTsUpYwuOeFTjRWqWWx6E/8gWW9acYg6C8XYvW5KmhMLmlOo2A3VuiFPJNQuzlfcy9Ts",
+	"xhpXG3C5yTbwtujUwP56K7B+rxWi0rlqQdsNDgoGMXeixFjsi4IaC8BmsZw3x9q6ek7Jq0ozcDoyD9vU",
+	"vnbr4LZF2HUiEeJl99S97TweaQSA/dhkwwiXPDQ65A3cGfVN8rf/hMHlM60oOzdWYL+nTdpATD7efBHQ",
+	"Me73YxqP0+R1CqiWtgbCZbU2wO0mFqEbBgB1+8afsLPHAA/Xls0tNXi/2r4XlOpywE1nCzrHeKzUVik6",
+	"S3ZVhVKL6IwrIU8Y2S+3+NjsYW/jmMaHA1leumpzvoLbQ1T9hJWtJVJIvYpwC+ulrvD93Sf+k3TrtvZz",
+	"CAjNKdPDOnQySHQwPSyWR6fSxKFYuOfm5A83TSVYJbhntnq0G2Pb298W3YWpyI7m+ey19GIXsnEKM7aY",
+	"b70S16GZVDJMIFl061Wy0hYUaoToBwoegTrdvcSHrhU8F3M6rhAp+bEpEoYq9vo5h/xX/UCfBwQIMKf9",
+	"hx55CpCKVtJastbjVwutxH+qjOWVXKiX6hWlFfQxNSQb7K2AfJOGYJuT1583SyXG2cHwjfqxyVUr7Q6r",
+	"Ak3RlQeq8QeEUudqwowrKtZWUM+1dunbanJAudqOsMQK8m0mQZtagKhUdpuMKO2uMSRTQOHTtCFzZ43t",
+	"lEP0nPhzuMYo+jN8SN2I4poxvGsryyHfkQiqXyWCDyCCKE1CDqFamRZc2QjYUcXQKWKVMgHDXpO32FW2",
+	"c5VYDxABMu8w/d7C9JmNpQopzA9wRVAh0QdWXqv0Ii1WQlzZ44sLVEWUWAt7aOewfFp7uiqa30sBMEiB",
+	"DD0I++lUR19NOx2fRn/j/pCHAoNrrFxksl2bVSoHwuPkilcjgo0jRWpW6VOn46q7VUlHyrGiKoc7nhxY",
+	"pupBpaYiU9iHo6AOHVlw9/cv9qYRAuRBxuwq1eN/cYyKRTvYQpV6svV44uFox60VMGJMFstehDsZJX1H",
+	"/86h9RkiOHJem0MqCYyyogYQ5I2GcP68yfAwl8ws9poe0RO6H+Y3qulqJqP2fezoipqz016Fr73672kY",
+	"tsLARPepVGXGG77dz/XwBsm/7ya7F8kk6tObCouJXQabE51nwquqk3mB/9vX8GqrpdX9uoD83Ja4iSrl",
+	"4Lopce1nYeScGhKnqrqI0b2/qFr3dduccFRjtJR9oR+UBIJDJ4xnN7TN42BatBylzoRThpkywLZJEO2r",
+	"cZiPWzly7bhDgh63AJCp9BajGVIl3waAdAyHToD3CRw6P+sZnzYVT8rLXqpJm34h1j6atR4mI1VcLRq+",
+	"OFSNtTMT2vjHH+3o9aEcS0K1526UrkFWKRifAmCiI8J0MEDxgNKeW+XB2Y1UJZbmFFWZdt70OTPcX9hT",
+	"C7IuzD+mZrFi1hjpNlf+7qh+nrDhRUGP+pnWN1K0Xeoxpv86DGtPU8t/CSr5TKQQMAJok+AG3EM0dulc",
+	"ja3cpZrrNBP+8f37t2ymlTN8FqniP2HxYJd6xN7LFXkZ3r14xr755pt/FEwYow18+EGFVvCMXP6s1LNm",
+	"hRlSlbSOilZMN4wrpmv+eyMYCh4FhQHTRFc/Pj37+ru/e9V8Ke540EzY01DhBcqqhHboqO50woqph94H",
+	"9e/3L87+q8Bz6YrNltwfLxSK8gzLVtwuhWXCzngtSvaXDx/u3rwp2IcPzac3n/2/Hz789dEHsKDKmVAY",
+	"+EWX8/rl+0kxaUxFQLaX5+e6FspC9cNH2izO6UfnXkRpw3QmCNlOAczLyWMwgdZC8VpOLiffPLp49A0F",
+	"4wCmhB5gaGWBjxYoj/hnAMz1ZQk2Deu6gVJbdTEvf03Tk3bI+SsQqD5/xI7RWllc7euLC9Rd0Tbs32Jd",
+	"V8TXz3+jjAKkS8cIJIuRXnsDDjJk+PPOY/eY7gxXFkiIfUTCbEi/TO0oguD8BZcVaIaoQq+AuLdmh868",
+	"vSZ9ISkQk/lTlgk/YbjdNvcweblXzgi+eo6Ddu4VKEh0DhOSvuLWncEvzl7+ANQqXNAOpbw7W+gz/+mZ",
+	"vZH1ma6R0J7VGhJ2J5dQX2oEYjhx5/AoZxZ23MeMbe6w27MXDgidNUr2AeJoPkzYX0rusCMee6X1zV8L",
+	"9mFitHXC9L5ULBZzvQT9gcYosk/C7+gV9WelBwOr4+wYl9EfRcEaMAArRfjvo0bpL5cqSNi/oivAT2SF",
+	"+zC5pIRRTItED0EBPoMPCni/W0q1YFyJtac5D8fOV/K2TVLlFki5MGdQSQA/fsTeiZlWSswg7xtIaQ9l",
+	"cJuhXVUXV9v6FVlC9DLU7ziMAj1DbfRz8aVo1d6aumjSSVOU8LKnG8DY+1KVz8WkJoNNH5DPjOBOvKSI",
+	"KoppC/VNjnLErZaVn/sU1plGfN4B8OPjAngQuI/Yy1hse8ktmwqh2nqO6HynoIhaWysp/bXTy//5e561",
+	"mdOwcxhD2zj89nYexvkn+Pdz9oH8t3DtpZ4SeYdh+6UBdSgxgCO88czMP3MyI22xRX4b38eBk89fg+zu",
+	"SU2+h1wnb3XFN2whKSILjVbBZQ+Pn0XAUhhctM2HiBQ/+e+NgERr4tFGUC72Do/s2BkO4c5/DBLxfzIa",
+	"d7nsFQadecZP8nwbLRSdigwqksQBMsRvdeRBiFqD6D224jcDPDeQllHKwH3VgD8UE27dKrs48BTVyra5",
+	"xnGkepTeMbgQfO+hxMIHcGF/mBSdLMBcH41HkwfRu4GbByfc2YqjJ/whFDUpdLzm9bO2N36foKQhGoZI",
+	"Yc+/FwqI6ukQAjf3mtc5qrDidUFhY5aVeq1AFKdAvJnR9iiI8mMvPi1qfmgkp9XmEjEkBDduFZcITXFE",
+	"rFQNBtBH7I1GdUBaZsRMm1KUw8QAG++2dvajI8UzXOGVtvY/LbQ8/OroMG0UKuVaKwYxKG3FdM/SN7H1",
+	"jVejKJgFI03dUiim1Z6rqaP19PiXUm8eqhz0bTUHtCZNW13+ILqDZ8j/ceHAX8+2EOk0iQsd7abNaEbM",
+	"k7dCUQtpJCrSML3eh2a3wpBnJKdyPAtjdvhSzreNRcS+svTfkm+edEL9xV0tZk6UjMKgsSZByD3ISbzU",
+	"R7295J53KuWYGin+7sjx73XJN+M3Bp3dj7+tjydlhXSjmWewMLI8llAEjc31vL11ysbBDuMdRotI02O1",
+	"pxCDytjnPy8EP8OIAnL35eymaQTtU7IkZgQH6FCEQQItW7H/wbg5Zgd/CEz9oXNbGWStpEKKN9VueQys",
+	"fcU3UDSPFC+7q5oxK0vwSvl/C2waPd3AvyfDWwyvJS8w1O/eQdsfjK6fw7BxGBub/Odxdoehp2eKVSPH",
+	"z7SLNd8OFOmStiUgoEMdhTzxG8G4Ygha8O498PqGDbLxbk5hbqHJR0lT3yZ7YwCMIYb7GMDF/TAOrRYK",
+	"ZjVpLXr3QqWC1OIBMSVG52VtFi8o+m0E2nd6ZI2CbGzHfYhIkVo4xOOPWzZ2Db+vHPM09ECf6XLAkBh6",
+	"hT/Yy7ezgZ9Utcm1cW0zmnI7g3C0oxg4hzaGPcAgYjC3ESi/c5qNPEULnltS3xdPCbhUtvBvgqsNww5K",
+	"bMZt9gZ/7+1tb0ji+K3+P2vfoGCLTmK4KcVdY3jFtCmFwXhNdzpDXowszBLDHzXGGx0xGiNWNRkVjQGN",
+	"qR6cTJqeJdOaAzc4NqYDYHgsTAh9tbiDmGPw63oMQF9+NPV+d0EdI1RJLPZUggYA7jRiRug69oWtNu2a",
+	"6bs8jmW2KkPKplRMG9CsKISMysRarLTGKyN4uaHoEYhoY99e/GNQhgEsOf/k//k8JMU/V2W8v0Pk49+a",
+	"ciHK0GMRcieOJyq/E5XgIM61Te1CpP3DUDnISpROFnhui8HHUKYHqCmlhmVp6StI1xo0fIE4gaUFQFWU",
+	"lgo9BGsvBiJ8ZZnR2mHidttbCmu/57h7qOqWYfD/F7H40IV2kMMfOVYPPbDtpL0Cb1/ZtrLMVoQe+5eo",
+	"HWRyL7QuTyYJ1FRX+0R+AizbLd7FUlR/QK9eLC2eYQ75AuK8OgaGEIwYT1QjL7r1xIl0Hu6kI7/wyZxB",
+	"IDG8i/VbTyE0bJdLI+GhhxJfH3u1HEYQPIvYuUYbRg1pjoEQT+1NKL1DDn32kwoNw7nnmUF4mBMjwDxc",
+	"y37TUu3DBaoyl4/jxsJne/00oG0m2RMUFonf9JlUEUt0YRz9HqaV594HdondVZxjXqaHyBMvWjeqEtai",
+	"wxWiq9YyrzNjBuDWjsYm/52Uy4XaSDnk1WuLasU6xC9Cfa5Qk6Bb5uZYQS3GOlgXwxBQsuH9il4S6V73",
+	"U7vk9cnUHM+SkLf8IZnSn+ISIavmFFElNlR9yDmUr6hpzAhb7dEpySnfLp4rc+mUhwTAOca1/kL6KBQ9",
+	"8bcKZYX8vZ6BZkZW7oKFlHiKZsIU+iKMAQ9Xa6igjFag8nNxOsnVGXkysfW92bzAUhuDbPAXyL+I3dCx",
+	"mO1UsNJAfdAB7S3DHb8YNxwdsKtnTqQTaqL6PJWKw2YTKTZfLlrX3xfWAEm8npddbF4T2q+NDskn0nWI",
+	"qQxliXl5nBAGUVVEpglBoGJgS0WDXahtWbYR7nCiGZ7ioHSXD0j4Myny3YTsQWU+wOR4mjxWjsiGXCdz",
+	"7U5DAKkGQPKqn9/VFZdqDBH7E8ryp0QtgJzCeNZUliCfLbFOYsz+cUaKskc+LD9e8BNKcmu+wQA+kgGI",
+	"mGHmBxCRKHWJO3lMpMOswrNYpCdLWdo22Ef2G92nF3y6SlCnF/XuG4Cv+kV6jtQe/RriupKLUudc6u3A",
+	"ZQXVZC28uE4rT6XxS0ylxL7MjjX1/rpZwbeVa0WdUS8aMEo+MLkwJWuutXFL5kRVSbUgoVF7JF/1eVsX",
+	"7c4/+X8+74tb6tz8GMfHD1qJ44UAIU3ga765x9Pze96fbLZ1vhM45vqN7L+wANd9uHmsPIp9rSzpwoC7",
+	"GYFJnp7BeQ1IU2Ynof4wUt5bDenfeU4LGcLpL01TSbo+WmEEIAnU4UbPQQafbgJFPMY9XwlVQu//Upw1",
+	"NeXHe3IDae/+qunZQsR7AR2m90vdlGY/ghd+ASG7GHAkUrDcVJdeal3npLNGWSHUYHTSSQUuhNV+UZ7g",
+	"fjRm5EW3LW40XCaDNnAO4PIvKkmohWgv/ziZMW5pdLPI9G+i7QbcDgfze0yWGRwOGO936aV175duc0KO",
+	"+5qbm4AOLB62e1VA0Ief6Fsc8h+kqth5/riFZvDgR5XcPLCgmAzOjeLNgB/wLTWTO1HoEEHty8YOdRbN",
+	"wPx4cglOh+lZoT061n+vJEYVKZJVAPjQmLXS6202hbd1/gn+HawH0V7YqRzsJ4PewZI2bGVXye0D67zS",
+	"+uYeIl138uE38krrm8kJ8RXmz4lcEE2o9Q0IBewpC9Ivd2zGFTluoBu/KCk8jTpqFWBgCOFqRyEu2OA8",
+	"oD2KYE+VXQtj2XopVLvbJbcx7jF/davQqbzVFPsg+LdyssL8Wd49uueaK2r54rVSssdKyxoFwOBTry+E",
+	"JIROgxUs/MYcvxEKPPKUqev5b//yX2izEO41bPFLMswrvgndJIJtryUt2Mw5HB2baXG1gW4RqKBTF3pw",
+	"0cb+Wid6ejV1dH3Qy0sJZm/57KSs6e1otnTxJ2NLV8KxpV4zPXedRyNtWwwpOE88/od8dumwgxIKaM5V",
+	"2w83+AnPP9Ffg0wq9Pw/pcudlsgG/VCl3i/Eqmg7b6ifysdB0I1Ib+r0yf2Te3+2Gwh/6fIsQErnIri7",
+	"KRYM/d9e8aZCHP4DzxgaKLgnFaV7YIrHfayEQwjRCfAbwIAwalTgRGineZS0rj8XfrX9OwdxK4I94/V7",
+	"YEm3OL1/5/DnHhLZBmCeFjJ74iKPRyITYf2mF2Z67Mj+BMjPOYijCaHky+wuI8+gkPzwoNu+BWOhr3FA",
+	"/3L/O7Z31Y1DN2erKnj69oRpA01+Ox6p1nzYt2jgGvezKn1pVEZav9DCMq2KkHehQzQuNQI+ivIP99nG",
+	"/JLAbm9sbLb7iL3X1GkXisKGkWA8t7uFWqxcqDOpziqpSJ0dUEk73dpOqJh2VsnXYrg5jpEQ3HJ+Oror",
+	"uVAWrm5q9NoKw6S/UWjm24Vax6GT88r80O0mcAplotdm5Qs/jGwQ1S+94Cgv5HSCprAmim1DRTBOptvg",
+	"7OF3+s+mXIh+leuYGglKajIelTT5saGot1udQ5LsFtqLbEgiO2ldsl4jk+SttCVDZ0suFeaStvGYFLhL",
+	"/buocS32ij1OWp8f3DjR2QFVHw9qyhZ8e20qcsJMp5nFKYHbrpIhR2ttjpflC5PRFUQkRQvS2kjn1WvP",
+	"Y9u7oy4PXb0Dg8CwSyvW7QHgLgWvsOVeDqI/4ogTQpNWyEAydBo1jSKMCK0pJpe/ftwJmHTbHUrhd+yN",
+	"ECUYrKAFxSNcrDPRp9Cb4tePXpmIrS5+/eglKYyfQekNWyice0XqfwcAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

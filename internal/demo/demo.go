@@ -86,7 +86,7 @@ columns:
   - {name: sailing, headers: [Sailing, Sailing no], required: true}
   - {name: vessel, headers: [Vessel], required: true}
   - {name: bound_for, headers: [Bound for]}
-  - {name: departed, headers: [Departed]}
+  - {name: departed, headers: [Departed], type: time}
   - {name: passengers, headers: [Passengers], type: whole, required: true, total: true}
   - {name: vehicles, headers: [Vehicles], type: whole, total: true}
   - {name: freight_t, headers: ["Freight (t)"], type: decimal, total: true}

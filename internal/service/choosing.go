@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"net/http"
@@ -91,37 +90,6 @@ func (s *server) ExplainFile(ctx context.Context, request api.ExplainFileRequest
 		shown.Steps = []api.Step{{Rule: "the last look", Says: listed.Sentence, Decides: true}}
 	}
 	return shown, nil
-}
-
-// ListRows implements the contract.
-func (s *server) ListRows(ctx context.Context, request api.ListRowsRequestObject) (api.ListRowsResponseObject, error) {
-	in, err := s.input(ctx, request.Input)
-	if err != nil {
-		return nil, err
-	}
-	path, _, err := s.locate(ctx, in, request.Params.Path)
-	if errors.Is(err, records.ErrNotFound) {
-		return nil, notFound("file", request.Params.Path, "list the files with: jorvex files "+in.Name)
-	}
-	if err != nil {
-		return nil, err
-	}
-	def, result, rows, err := s.Watcher.Rows(ctx, in, path, cmp.Or(request.Params.Limit, 50))
-	if err != nil {
-		return nil, err
-	}
-	page := api.ListRows200JSONResponse{Path: filename.Show(path), Columns: []string{}, Items: []api.Row{}, RowsRead: result.Read, RowsKept: result.Kept, Findings: shownFindings(result.Findings)}
-	for _, c := range def.Columns {
-		page.Columns = append(page.Columns, c.Name)
-	}
-	for _, r := range rows {
-		row := api.Row{Row: r.Row, Cells: []string{}, Became: api.RowBecame(r.Became), Values: []string{}}
-		page.Items = append(page.Items, row)
-		last := &page.Items[len(page.Items)-1]
-		last.Cells = append(last.Cells, r.Cells...)
-		last.Values = append(last.Values, r.Values...)
-	}
-	return page, nil
 }
 
 // TryFile implements the contract.

@@ -11,6 +11,7 @@ import (
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/definition"
+	"jorvex/internal/core/finding"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
 )
@@ -39,6 +40,7 @@ func problemOf(err error) *problem {
 	var invalid *definition.Invalid
 	var notAllowed *places.NotAllowed
 	var taken *records.DeliveryTaken
+	var found finding.Finding
 	switch {
 	case errors.As(err, &p):
 		return p
@@ -53,6 +55,8 @@ func problemOf(err error) *problem {
 			"choose a directory below an allowed one, or have the operator start the service with -allow", "%s", err)
 	case errors.As(err, &taken):
 		return newProblem(http.StatusConflict, "delivery-taken", "Another input delivers the same", "give the delivery another name", "%s", err)
+	case errors.As(err, &found):
+		return newProblem(http.StatusUnprocessableEntity, "file-unusable", "The file cannot be used", found.Suggest, "%s", found.Sentence)
 	case errors.Is(err, context.Canceled):
 		return newProblem(499, "given-up", "The request was given up", "", "the request ended before the answer")
 	}

@@ -18,7 +18,6 @@ import (
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/pathpattern"
-	"jorvex/internal/core/reading"
 	"jorvex/internal/core/selection"
 	"jorvex/internal/core/shaping"
 	"jorvex/internal/places"
@@ -338,43 +337,6 @@ func (c *counting) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
 	c.n += int64(n)
 	return n, err
-}
-
-// Rows reads a file of an input's place, and returns its first rows beside what
-// became of them under the input's definition; none if it has no columns.
-func (w *Watcher) Rows(ctx context.Context, in records.Input, path string, most int) (*definition.Definition, shaping.Result, []shaping.Traced, error) {
-	var result shaping.Result
-	var rows []shaping.Traced
-	def, err := definition.Parse(in.Text, w.Clock())
-	if err != nil || len(def.Columns) == 0 {
-		return def, result, nil, err
-	}
-	t, err := w.try(ctx, def, in, records.Request{}, w.Clock(), nil)
-	if err != nil {
-		return nil, result, nil, err
-	}
-	origin := OriginOf(def, path, 0, nil)
-	if i := t.find(path); i >= 0 {
-		origin = OriginOf(def, path, t.File(i).Modified, t.result.Decisions[i].Captures)
-	}
-	at, err := w.peek(ctx, in.Place)
-	if err != nil {
-		return nil, result, nil, err
-	}
-	read, err := Read(ctx, at.place, Picked{Path: path}, w.Clock, func(r io.Reader) (*records.Check, string, error) {
-		f, err := reading.Open(r, spool)
-		if err != nil {
-			return nil, "", err
-		}
-		defer f.Close()
-		result, rows, err = shaping.ShapeTraced(def, origin, f, most)
-		result.Findings = append(result.Findings, shaping.OfName(def, origin)...)
-		return nil, "", err
-	})
-	if len(read.Trouble) > 0 {
-		result.Findings = read.Trouble
-	}
-	return def, result, rows, err
 }
 
 // OriginOf is what a file's rows say of the file.

@@ -131,6 +131,23 @@ func (r *reader) capture(n *yaml.Node, name string) (condition.Kind, bool) {
 	return 0, false
 }
 
+// ColumnCaptures are the captures that can be columns: those that every pattern
+// has; of dates, the one that names a day makes longer ones superfluous.
+func (d *Definition) ColumnCaptures() (fields []condition.Field) {
+	days := map[string]bool{}
+	for _, f := range d.Captures {
+		if _, day, err := d.captureOfAll(f.Name); err == nil {
+			fields = append(fields, f)
+			if f.Kind == condition.Date && day {
+				days[f.Name] = true
+			}
+		}
+	}
+	return slices.DeleteFunc(fields, func(f condition.Field) bool {
+		return len(days) > 0 && f.Kind == condition.Date && !days[f.Name]
+	})
+}
+
 // captureOfAll returns the kind of a capture that every pattern that is on must
 // have, and whether it always names one day.
 func (d *Definition) captureOfAll(name string) (kind condition.Kind, day bool, err error) {

@@ -272,7 +272,7 @@ func (c *column) hasFraction() bool {
 }
 
 // idWords are words of headers of numbers that say which, and not how many.
-var idWords = []string{"no", "nr", "num", "number", "id", "code", "year", "month", "week", "day", "row", "line", "key", "berth", "gate", "lane", "deck", "ref"}
+var idWords = []string{"no", "nr", "num", "number", "id", "code", "year", "month", "week", "day", "row", "line", "key", "berth", "gate", "lane", "deck", "ref", "price", "rate", "share", "depth", "average"}
 
 // addsUp reports whether a sum of the column says something.
 func (c *column) addsUp() bool {

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"unicode"
@@ -465,6 +466,35 @@ func (p *Proposal) Settle(files [][]string) {
 		}
 	}
 }
+
+// Weigh holds the proposal against what was found in other files, by path, when
+// they were read by it: numbers that are whole in one file need not be so in all.
+func (p *Proposal) Weigh(found map[string][]finding.Finding) {
+	for i := range p.Columns {
+		c := &p.Columns[i]
+		count, first := 0, ""
+		for _, path := range slices.Sorted(maps.Keys(found)) {
+			for _, f := range found[path] {
+				if f.Column != c.Name || !slices.Contains(notValues, f.Code) {
+					continue
+				}
+				if f.Code == finding.NotWhole {
+					c.Type = definition.Decimal
+					continue
+				}
+				if count++; count == 1 {
+					first = path + ": " + f.Sentence
+				}
+			}
+		}
+		if count > 0 {
+			p.Unsure = append(p.Unsure, fmt.Sprintf("%s: in %d other files not all values are of the type %s; in %s", c.Name, count, c.Type, first))
+		}
+	}
+}
+
+// notValues are the findings about values that are none of a column's type.
+var notValues = []finding.Code{finding.NotWhole, finding.NotDecimal, finding.NotDate, finding.NotTime, finding.NotTimestamp, finding.NotYesNo}
 
 func (c *Column) accepts(plain []string) bool {
 	for _, h := range append([]string{c.Header}, c.Also...) {

@@ -14,6 +14,8 @@ import (
 
 	"jorvex/internal/core/calendar"
 	"jorvex/internal/core/condition"
+	"jorvex/internal/core/definition"
+	"jorvex/internal/core/finding"
 	"jorvex/internal/core/learning"
 	"jorvex/internal/core/reading"
 )
@@ -66,6 +68,20 @@ func TestPropose(t *testing.T) {
 			assert.Equal(t, strings.TrimSpace(want), strings.TrimSpace(got))
 		})
 	}
+}
+
+func TestWeigh(t *testing.T) {
+	p := &learning.Proposal{Columns: []learning.Column{{Name: "t", Header: "t", Type: definition.Whole}, {Name: "day", Header: "day", Type: definition.Date}}}
+	not := func(code finding.Code, column string) finding.Finding {
+		f := finding.New(code, "so it is")
+		f.Column = column
+		return f
+	}
+	p.Weigh(map[string][]finding.Finding{"b": {not(finding.NotWhole, "t"), not(finding.NotDate, "day")}, "a": {not(finding.NotDate, "day"), not(finding.ColumnBlank, "t")}})
+	text, err := p.Apply("input: a\n")
+	require.NoError(t, err)
+	assert.Equal(t, "input: a\ncolumns:\n  - {name: t, type: decimal}\n  - {name: day, type: date}\n", text)
+	assert.Equal(t, []string{"day: in 2 other files not all values are of the type date; in a: values that are no dates come back blank: so it is"}, p.Unsure)
 }
 
 func TestSettle(t *testing.T) {

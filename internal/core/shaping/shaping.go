@@ -87,6 +87,8 @@ type shaper struct {
 	ragged   bool           // rows may have more or fewer cells than they should
 	measure  string         // what tells how many
 	lastRow  int64
+	headOnly bool
+	lost     []int // the fields of the row that have a text and no value
 }
 
 // shape finds the table in a file, and shapes it.
@@ -396,6 +398,9 @@ func (t *tally) add(row int64, sample string) {
 // table shapes the rows below the header. The last rows wait until it is known
 // that they are not to be skipped.
 func (s *shaper) table(out *Writer, pending []keptRow) error {
+	if s.headOnly {
+		return errHead
+	}
 	defer s.conclude()
 	var waiting []keptRow
 	row := func(cells []reading.Cell, number int64) error {
@@ -505,8 +510,13 @@ func (s *shaper) row(out *Writer, cells []reading.Cell, number int64) error {
 func (s *shaper) write(out *Writer, raw, cells []reading.Cell, number int64) error {
 	looked := s.trace.wants()
 	s.trace.add(number, raw, Kept)
+	s.lost = s.lost[:0]
 	for i := range s.fields {
-		s.fields[i].write(s, out, cells, number)
+		f := &s.fields[i]
+		f.write(s, out, cells, number)
+		if looked && !f.has && f.cell >= 0 && f.cell < len(cells) && len(trim(cells[f.cell].Text)) > 0 {
+			s.lost = append(s.lost, i)
+		}
 	}
 	s.keys.add(s.fields, number)
 	s.result.Kept++
@@ -516,7 +526,7 @@ func (s *shaper) write(out *Writer, raw, cells []reading.Cell, number int64) err
 			s.trace.buf.Reset()
 			return nil
 		}
-		err = s.trace.values(out)
+		err = s.trace.values(out, s.lost)
 	}
 	return err
 }

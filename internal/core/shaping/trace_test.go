@@ -17,10 +17,10 @@ import (
 // cells for those that were not kept.
 func traced(t *testing.T, def *definition.Definition, file string, most int) (string, shaping.Result) {
 	t.Helper()
-	result, rows, err := shaping.ShapeTraced(def, shaping.Origin{Captures: map[string]string{"terminal": "Eskvik"}}, opened(t, []byte(file)), most)
+	result, err := shaping.ShapeTraced(def, shaping.Origin{Captures: map[string]string{"terminal": "Eskvik"}}, opened(t, []byte(file)), most)
 	require.NoError(t, err)
 	var lines []string
-	for _, r := range rows {
+	for _, r := range result.Rows {
 		shown := r.Cells
 		if r.Became == shaping.Kept {
 			shown = r.Values
@@ -29,7 +29,7 @@ func traced(t *testing.T, def *definition.Definition, file string, most int) (st
 		}
 		lines = append(lines, fmt.Sprintf("%d %s: %s", r.Row, r.Became, strings.Join(shown, "|")))
 	}
-	return strings.Join(lines, "\n"), result
+	return strings.Join(lines, "\n"), result.Result
 }
 
 func TestTrace(t *testing.T) {
