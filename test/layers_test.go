@@ -18,7 +18,7 @@ var layers = [][]string{
 	{"internal/service", "internal/client"},
 	{"internal/refresh"},
 	{"internal/watch"},
-	{"internal/places", "internal/records", "internal/vault", "internal/deliver", "internal/notice", "internal/standin", "internal/cluster", "internal/events", "internal/demo", "internal/api", "console"},
+	{"internal/places", "internal/records", "internal/vault", "internal/parts", "internal/deliver", "internal/notice", "internal/standin", "internal/cluster", "internal/events", "internal/demo", "internal/api", "console"},
 	{"internal/core/"},
 }
 

@@ -70,7 +70,7 @@ func TestArriving(t *testing.T) {
 	for i := 1; i <= 4; i++ {
 		drop(t, s, path, table(header, "SK2,20,1")[:10*i])
 		becomes(t, s, "loadings", path, "held_back arriving", "picked new", "picked broken")
-		time.Sleep(span / 2)
+		time.Sleep(span / 8)
 	}
 	r := s.Run("refresh", "loadings")
 	assert.Equal(t, client.GateStopped, r.Code)

@@ -6,7 +6,6 @@ package deliver
 import (
 	"fmt"
 	"io"
-	"os"
 
 	"jorvex/internal/core/definition"
 )
@@ -15,22 +14,17 @@ import (
 // another.
 type Combined struct {
 	Columns []definition.Column
-	// Parts calls each with the path of every part, in roster order, as soon as
-	// the part is there.
-	Parts func(each func(path string) error) error
+	// Parts calls each with every part, in roster order, as soon as the part is
+	// there.
+	Parts func(each func(part io.Reader) error) error
 }
 
 // WriteTo writes the rows of the table to w, in the form of the parts.
 func (c Combined) WriteTo(w io.Writer) (int64, error) {
 	var written int64
 	buf := make([]byte, 1<<20)
-	err := c.Parts(func(path string) error {
-		f, err := os.Open(path)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		n, err := io.CopyBuffer(onlyWriter{w}, onlyReader{f}, buf)
+	err := c.Parts(func(part io.Reader) error {
+		n, err := io.CopyBuffer(onlyWriter{w}, onlyReader{part}, buf)
 		written += n
 		return err
 	})

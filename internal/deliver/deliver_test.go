@@ -3,6 +3,7 @@ package deliver_test
 import (
 	"encoding/csv"
 	"errors"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -50,9 +51,13 @@ func combined(t *testing.T, values []string) deliver.Combined {
 		require.NoError(t, f.Close())
 		parts = append(parts, path)
 	}
-	return deliver.Combined{Columns: columns, Parts: func(each func(string) error) error {
+	return deliver.Combined{Columns: columns, Parts: func(each func(io.Reader) error) error {
 		for _, p := range parts {
-			if err := each(p); err != nil {
+			f, err := os.Open(p)
+			if err == nil {
+				err = errors.Join(each(f), f.Close())
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -114,7 +119,7 @@ func TestFailureWhileReadingIsPassedOn(t *testing.T) {
 	require.NoError(t, err)
 	defer folder.Close()
 	gone := errors.New("a part is gone")
-	broken := deliver.Combined{Columns: columns, Parts: func(func(string) error) error { return gone }}
+	broken := deliver.Combined{Columns: columns, Parts: func(func(io.Reader) error) error { return gone }}
 	_, err = folder.Stage(".jorvex-1-x.csv", broken)
 	assert.ErrorIs(t, err, gone)
 

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"time"
 
@@ -65,8 +64,6 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 	if err != nil {
 		return receipt.Stored{}, err
 	}
-	// The parts have served; gone, they need not be flushed with the vault.
-	_ = os.RemoveAll(r.dir)
 	if err := r.batch.Commit(); err != nil {
 		return receipt.Stored{}, err
 	}
@@ -179,7 +176,7 @@ func (r *run) complete(rows int64) error {
 	var parts []string
 	for _, f := range r.files {
 		if f.leftOut == "" {
-			parts = append(parts, f.digest)
+			parts = append(parts, f.partDigest())
 		}
 	}
 	for i := range r.deliveries {
@@ -203,12 +200,20 @@ func named(names []string, sums []totals.Sum) []receipt.Total {
 	return list
 }
 
+// partDigest is that of the rows, which are used.
+func (f *fed) partDigest() string {
+	if f.part == nil {
+		return ""
+	}
+	return f.part.Digest
+}
+
 // line is the file as the receipt lists it.
 func (f *fed) line(place string, names []string) receipt.File {
 	line := receipt.File{
 		Place: place, Path: filename.Show(f.picked.Path), Size: f.reading.Mark.Size,
 		Modified: time.Unix(0, f.reading.Mark.Modified).UTC(), Digest: f.reading.Digest, Use: receipt.Current,
-		Read: f.shaped.Read, Kept: f.shaped.Kept, Part: f.digest, Totals: []receipt.Total{}, Findings: f.shaped.Findings,
+		Read: f.shaped.Read, Kept: f.shaped.Kept, Part: f.partDigest(), Totals: []receipt.Total{}, Findings: f.shaped.Findings,
 	}
 	line.Held = f.picked.Held
 	for _, e := range f.picked.Entries {

@@ -2,14 +2,9 @@ package refresh
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
-	"os"
-	"path/filepath"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
@@ -17,9 +12,11 @@ import (
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
+	"jorvex/internal/core/reading"
 	"jorvex/internal/core/receipt"
 	"jorvex/internal/core/shaping"
 	"jorvex/internal/deliver"
+	"jorvex/internal/parts"
 	"jorvex/internal/records"
 	"jorvex/internal/watch"
 )
@@ -29,8 +26,7 @@ type fed struct {
 	picked  watch.Picked
 	reading watch.Reading
 	shaped  shaping.Result
-	part    string // path of the shaped part
-	digest  string // of the part
+	part    *parts.Part
 	leftOut string // why it is not used, empty if it is
 	done    chan struct{}
 }
@@ -60,8 +56,8 @@ func (r *run) work(ctx context.Context) error {
 var errGated = errors.New("the gate stops the refresh")
 
 // parts calls each with the parts of the files that are used, in roster order.
-func (r *run) parts(ctx context.Context) func(each func(path string) error) error {
-	return func(each func(path string) error) error {
+func (r *run) parts(ctx context.Context) func(each func(part io.Reader) error) error {
+	return func(each func(part io.Reader) error) error {
 		for _, f := range r.files {
 			select {
 			case <-f.done:
@@ -74,12 +70,26 @@ func (r *run) parts(ctx context.Context) func(each func(path string) error) erro
 				}
 				continue
 			}
-			if err := each(f.part); err != nil {
+			if err := f.open(each); err != nil {
 				return err
 			}
 		}
 		return ctx.Err()
 	}
+}
+
+// open calls it with the rows of the file.
+func (f *fed) open(it func(part io.Reader) error) error {
+	part, err := f.part.Open()
+	if err != nil {
+		return err
+	}
+	defer part.Close()
+	err = it(part)
+	if errors.Is(err, parts.ErrDamaged) {
+		f.part.Remove() // it is made anew by the next refresh
+	}
+	return err
 }
 
 // stageAll begins to stage every delivery. Whether a target can be written is
@@ -124,15 +134,12 @@ func (r *run) stageAll(ctx context.Context, group *errgroup.Group) error {
 
 // read brings every picked file into the vault and shapes it from there.
 func (r *run) read(ctx context.Context) error {
-	if err := os.MkdirAll(r.dir, 0o700); err != nil {
-		return err
-	}
 	group, groupCtx := errgroup.WithContext(ctx)
 	group.SetLimit(workers)
-	for i, f := range r.files {
+	for _, f := range r.files {
 		group.Go(func() error {
 			defer close(f.done)
-			if err := r.readOne(groupCtx, i, f); err != nil {
+			if err := r.readOne(groupCtx, f); err != nil {
 				return fmt.Errorf("%s: %w", filename.Show(f.picked.Path), err)
 			}
 			r.filesDone.Add(1)
@@ -151,7 +158,7 @@ func (r *run) read(ctx context.Context) error {
 	return r.Watcher.Learn(ctx, r.view.Input, readings)
 }
 
-func (r *run) readOne(ctx context.Context, i int, f *fed) error {
+func (r *run) readOne(ctx context.Context, f *fed) error {
 	var err error
 	if f.picked.Digest != "" && r.Vault.Has(f.picked.Digest) {
 		// The bytes are there already, and the file was not touched since.
@@ -169,33 +176,22 @@ func (r *run) readOne(ctx context.Context, i int, f *fed) error {
 		f.shaped.Findings = f.reading.Trouble
 		return nil
 	}
-	return r.shape(ctx, i, f)
+	return r.shape(ctx, f)
 }
 
-// shape writes the typed rows of a file's vault object to a part, and gathers
-// what is to be told of the file.
-func (r *run) shape(ctx context.Context, i int, f *fed) error {
-	object, err := r.batch.Open(f.reading.Digest)
-	if err != nil {
-		return err
+// shape finds the typed rows of a file, or makes them of its vault object, and
+// gathers what is to be told of the file.
+func (r *run) shape(ctx context.Context, f *fed) error {
+	def := r.view.Definition
+	origin := watch.OriginOf(def, f.picked.Path, f.picked.Mark.Modified, f.picked.Captures).Of(def)
+	name := parts.Name(f.reading.Digest, r.view.Input.Layout, origin)
+	var found bool
+	if f.part, found = r.Parts.Find(name); !found || f.part.Digest == "" && r.hasTable() {
+		if err := r.makePart(ctx, f, name, origin); err != nil {
+			return err
+		}
 	}
-	defer object.Close()
-	f.part = filepath.Join(r.dir, fmt.Sprint(i))
-	part, err := os.Create(f.part)
-	if err != nil {
-		return err
-	}
-	defer part.Close()
-	var w io.Writer = part
-	var sum hash.Hash
-	if r.hasTable() {
-		sum = sha256.New()
-		w = io.MultiWriter(part, sum)
-	}
-	checked, err := watch.Check(r.view.Definition, watch.OriginOf(r.view.Definition, f.picked.Path, f.picked.Mark.Modified, f.picked.Captures), readerOf(ctx, object), shaping.NewWriter(w))
-	if err != nil {
-		return err
-	}
+	checked := watch.NewChecked(def, f.part.Result, reading.Kind(f.part.Kind))
 	f.shaped = checked.Result
 	f.reading.Check = checked.Record(r.view.Input)
 	f.reading.Check.Digest = f.reading.Digest
@@ -203,12 +199,23 @@ func (r *run) shape(ctx context.Context, i int, f *fed) error {
 	f.shaped.Findings = slices.Concat(f.shaped.Findings, slices.DeleteFunc(slices.Clone(f.picked.Findings), func(found finding.Finding) bool {
 		return found.Code == finding.SameContent // told anew, of the bytes that were read
 	}))
-	if sum != nil {
-		f.digest = hex.EncodeToString(sum.Sum(nil))
-	}
-	return part.Close()
+	return nil
 }
 
+func (r *run) makePart(ctx context.Context, f *fed, name string, origin shaping.Origin) error {
+	object, err := r.batch.Open(f.reading.Digest)
+	if err != nil {
+		return err
+	}
+	defer object.Close()
+	f.part, err = r.Parts.Make(name, r.hasTable(), func(w io.Writer) (parts.Known, error) {
+		checked, err := watch.Check(r.view.Definition, origin, readerOf(ctx, object), shaping.NewWriter(w))
+		return parts.Known{Kind: string(checked.Kind), Result: checked.Result}, err
+	})
+	return err
+}
+
+// hasTable reports whether a table is delivered, whose digest is made of its parts'.
 func (r *run) hasTable() bool {
 	return slices.ContainsFunc(r.view.Definition.Delivery, func(d definition.Delivery) bool { return d.Table != "" })
 }

@@ -12,8 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"os"
-	"path/filepath"
 	"sync"
 	"time"
 
@@ -23,6 +21,7 @@ import (
 
 	"jorvex/internal/deliver"
 	"jorvex/internal/events"
+	"jorvex/internal/parts"
 	"jorvex/internal/records"
 	"jorvex/internal/vault"
 	"jorvex/internal/watch"
@@ -34,7 +33,7 @@ type Runner struct {
 	Watcher *watch.Watcher
 	Vault   *vault.Vault
 	Folder  *deliver.Folder
-	Scratch string // directory for shaped parts, cleared at the start
+	Parts   *parts.Store
 	Events  *events.Broker
 	Clock   func() time.Time
 	Log     *slog.Logger
@@ -119,12 +118,6 @@ func (r *Runner) recover(ctx context.Context) error {
 		return err
 	}
 	if err := deliver.ClearStaged(ctx, r.Store.Pool); err != nil {
-		return err
-	}
-	if err := os.RemoveAll(r.Scratch); err != nil {
-		return err
-	}
-	if err := os.MkdirAll(r.Scratch, 0o700); err != nil {
 		return err
 	}
 	for _, id := range waiting {
@@ -219,7 +212,7 @@ func (r *Runner) run(ctx context.Context, id int64) {
 		return
 	}
 	r.Events.Publish("refresh", row)
-	run := &run{Runner: r, row: row, fence: fence, dir: filepath.Join(r.Scratch, fmt.Sprint(id)), batch: r.Vault.Batch()}
+	run := &run{Runner: r, row: row, fence: fence, batch: r.Vault.Batch()}
 	stored, err := run.do(ctx)
 	run.clear(context.WithoutCancel(ctx), err)
 	if err != nil {

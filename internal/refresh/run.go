@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"sync/atomic"
 	"time"
 
@@ -24,7 +23,6 @@ type run struct {
 	*Runner
 	row   records.Refresh
 	fence int64
-	dir   string // for the shaped parts
 
 	batch *vault.Batch // what this run puts in the vault
 
@@ -235,10 +233,13 @@ func (r *run) end(ctx context.Context, err error) {
 // it, the next start does.
 const endedFor = time.Minute
 
-// clear removes the parts, and after a failure what was staged. Where the
+// clear makes room for parts to come, and after a failure removes what was
+// staged. Where the
 // records cannot tell whether the commit was made, it stays for the next start.
 func (r *run) clear(ctx context.Context, failed error) {
-	_ = os.RemoveAll(r.dir)
+	if _, err := r.Parts.Prune(r.Clock()); err != nil {
+		r.Log.Warn("cannot make room for shaped parts", "error", err)
+	}
 	r.batch.Discard()
 	if failed == nil {
 		return

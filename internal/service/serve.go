@@ -22,6 +22,7 @@ import (
 	"jorvex/internal/deliver"
 	"jorvex/internal/events"
 	"jorvex/internal/notice"
+	"jorvex/internal/parts"
 	"jorvex/internal/places"
 	"jorvex/internal/records"
 	"jorvex/internal/refresh"
@@ -32,6 +33,9 @@ import (
 // AddressFile is the file, below the data directory, that holds the address of
 // the running service.
 const AddressFile = "address"
+
+// mostParts is how many bytes of shaped parts are kept for refreshes to come.
+const mostParts = 8 << 30
 
 // DefaultListen is where the service listens if nothing is said.
 const DefaultListen = "127.0.0.1:8420"
@@ -125,6 +129,10 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 	if err != nil {
 		return err
 	}
+	shaped, err := parts.Open(filepath.Join(c.Data, "parts"), mostParts)
+	if err != nil {
+		return &StartError{err.Error()}
+	}
 	folder, err := deliver.OpenFolder(c.Deliveries)
 	if err != nil {
 		return err
@@ -145,7 +153,7 @@ func serveOn(ctx context.Context, c Config, store *records.Store, listener net.L
 	}
 	watcher := &watch.Watcher{Store: store, Vault: kept, Desk: desk, Allowed: places.Allowed(c.Allowed), Deliveries: c.Deliveries, Events: broker, Clock: c.Clock, Log: c.Log,
 		Every: c.Interval, Settle: c.Settle, Eventless: c.Eventless}
-	runner := &refresh.Runner{Store: store, Watcher: watcher, Vault: kept, Folder: folder, Scratch: filepath.Join(c.Data, "scratch"),
+	runner := &refresh.Runner{Store: store, Watcher: watcher, Vault: kept, Folder: folder, Parts: shaped,
 		Events: broker, Clock: c.Clock, Log: c.Log, Machine: machine, Program: c.Version}
 
 	closing, closeStreams := context.WithCancel(context.Background())

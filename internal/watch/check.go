@@ -86,7 +86,7 @@ func Check(def *definition.Definition, origin shaping.Origin, r io.Reader, out *
 		return Checked{}, err
 	}
 	defer f.Close()
-	c := Checked{Kind: f.Kind, totals: map[string]string{}}
+	c := Checked{Kind: f.Kind}
 	table := f.Kind.Table() && f.Kind != reading.Parquet
 	if len(def.Columns) == 0 || !table && f.Kind != reading.Nothing || f.Kind.Workbook() || f.Kind == reading.Zip {
 		c.Findings, err = f.Inspect()
@@ -101,6 +101,12 @@ func Check(def *definition.Definition, origin shaping.Origin, r io.Reader, out *
 	if c.Result, err = shaping.Shape(def, origin, f, out); err != nil {
 		return c, err
 	}
+	return NewChecked(def, c.Result, c.Kind), out.Flush()
+}
+
+// NewChecked returns what reading a file by a definition came to.
+func NewChecked(def *definition.Definition, result shaping.Result, kind reading.Kind) Checked {
+	c := Checked{Result: result, Kind: kind, totals: map[string]string{}}
 	next := 0
 	for _, column := range def.Columns {
 		if column.Total && next < len(c.Sums) {
@@ -108,7 +114,7 @@ func Check(def *definition.Definition, origin shaping.Origin, r io.Reader, out *
 			next++
 		}
 	}
-	return c, out.Flush()
+	return c
 }
 
 // Record returns what is recorded of it, for an input's layout.

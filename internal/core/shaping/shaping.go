@@ -28,6 +28,30 @@ type Origin struct {
 	Captures           map[string]string
 }
 
+// Of returns only what the rows of a definition tell of the file.
+func (o Origin) Of(def *definition.Definition) Origin {
+	var told Origin
+	for _, c := range def.Columns {
+		switch {
+		case c.Source == definition.FromCapture:
+			if told.Captures == nil {
+				told.Captures = map[string]string{}
+			}
+			told.Captures[c.From] = o.Captures[c.From]
+		case c.Source != definition.FromFile:
+		case c.From == "name" || c.From == "stem":
+			told.Name = o.Name
+		case c.From == "folder":
+			told.Folder = o.Folder
+		case c.From == "path":
+			told.Path = o.Path
+		case c.From == "modified":
+			told.Modified = o.Modified
+		}
+	}
+	return told
+}
+
 // Result is what shaping a file came to.
 type Result struct {
 	Read     int64 // rows below the header, blank ones included
@@ -38,6 +62,42 @@ type Result struct {
 	Delimiter byte
 	// Headers are the cells of the header, without the spaces around them.
 	Headers []string
+	// Rows are the rows of the file that the written rows come from, as runs.
+	Rows Runs
+}
+
+// Runs are numbers of rows in the file, in the order they were written: each run
+// has one after the other, from its first to its last.
+type Runs [][2]int64
+
+// mostRuns is how many runs are kept; of a table with more, none.
+const mostRuns = 100_000
+
+// add adds a row.
+func (r Runs) add(row int64) Runs {
+	if n := len(r); n > 0 && r[n-1][1]+1 == row {
+		r[n-1][1] = row
+		return r
+	} else if n > mostRuns {
+		return r
+	}
+	return append(r, [2]int64{row, row})
+}
+
+// At returns the row in the file of the n-th written row, counted from 0; 0 if it
+// is not known.
+func (r Runs) At(n int64) int64 {
+	if len(r) > mostRuns {
+		return 0
+	}
+	for _, run := range r {
+		length := run[1] - run[0] + 1
+		if n < length {
+			return run[0] + n
+		}
+		n -= length
+	}
+	return 0
 }
 
 // Broken returns the finding that makes the file unusable, if there is one.
@@ -520,6 +580,7 @@ func (s *shaper) write(out *Writer, raw, cells []reading.Cell, number int64) err
 	}
 	s.keys.add(s.fields, number)
 	s.result.Kept++
+	s.result.Rows = s.result.Rows.add(number)
 	err := out.EndRow()
 	if err == nil && s.trace != nil {
 		if !looked {

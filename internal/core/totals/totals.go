@@ -138,3 +138,14 @@ func Grouped(decimal string) string {
 	}
 	return sign + whole
 }
+
+// MarshalText writes the sum as String does.
+func (s *Sum) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads what MarshalText wrote: a sum of the same value, with as
+// many decimal places.
+func (s *Sum) UnmarshalText(text []byte) error {
+	*s = Sum{}
+	s.Add(text)
+	return nil
+}
