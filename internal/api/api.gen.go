@@ -879,6 +879,13 @@ type FileTrial struct {
 	Totals []Total `json:"totals"`
 }
 
+// FileVersion defines model for FileVersion.
+type FileVersion struct {
+	// Broken Why it has no rows; else empty.
+	Broken string `json:"broken"`
+	Digest string `json:"digest"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Code     string       `json:"code"`
@@ -1386,6 +1393,12 @@ type RefreshRequest struct {
 	Set map[string]string `json:"set,omitempty,omitzero"`
 }
 
+// Respelt defines model for Respelt.
+type Respelt struct {
+	After  string `json:"after"`
+	Before string `json:"before"`
+}
+
 // Row defines model for Row.
 type Row struct {
 	Became RowBecame `json:"became"`
@@ -1405,6 +1418,15 @@ type Row struct {
 
 // RowBecame defines model for Row.Became.
 type RowBecame string
+
+// RowDifference defines model for RowDifference.
+type RowDifference struct {
+	// After Absent for a row that is gone.
+	After []string `json:"after,omitempty,omitzero"`
+
+	// Before Absent for a row that was added.
+	Before []string `json:"before,omitempty,omitzero"`
+}
 
 // RowPage defines model for RowPage.
 type RowPage struct {
@@ -1491,6 +1513,39 @@ type Story struct {
 	Log []LogEntry `json:"log"`
 }
 
+// TableColumn defines model for TableColumn.
+type TableColumn struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+}
+
+// TablePage defines model for TablePage.
+type TablePage struct {
+	Columns []TableColumn `json:"columns"`
+
+	// Files That fed the delivery.
+	Files int64      `json:"files"`
+	Items []TableRow `json:"items"`
+
+	// Next Cursor of the next page; absent at the end.
+	Next    string `json:"next,omitempty,omitzero"`
+	Receipt int64  `json:"receipt"`
+
+	// Rows Of the whole table.
+	Rows int64 `json:"rows"`
+}
+
+// TableRow defines model for TableRow.
+type TableRow struct {
+	File string `json:"file"`
+
+	// Row In the file, counted from 1; 0 if it is not known.
+	Row int64 `json:"row"`
+
+	// Values Blank ones are empty.
+	Values []string `json:"values"`
+}
+
 // Total defines model for Total.
 type Total struct {
 	Column string `json:"column"`
@@ -1563,6 +1618,28 @@ type Version struct {
 	SavedAt    time.Time `json:"saved_at"`
 	SavedBy    string    `json:"saved_by"`
 	Version    int64     `json:"version"`
+}
+
+// VersionDifferences defines model for VersionDifferences.
+type VersionDifferences struct {
+	After  FileVersion `json:"after"`
+	Before FileVersion `json:"before"`
+
+	// Columns Names of the declared columns.
+	Columns []string `json:"columns"`
+
+	// ColumnsAdded Headers that the earlier version lacks.
+	ColumnsAdded   []string  `json:"columns_added"`
+	ColumnsGone    []string  `json:"columns_gone"`
+	ColumnsRespelt []Respelt `json:"columns_respelt"`
+
+	// Items The first 50.
+	Items     []RowDifference `json:"items"`
+	RowsAdded int64           `json:"rows_added"`
+
+	// RowsAltered Rows with the same key and other values; none without a key.
+	RowsAltered int64 `json:"rows_altered"`
+	RowsGone    int64 `json:"rows_gone"`
 }
 
 // VersionPage defines model for VersionPage.
@@ -1678,6 +1755,17 @@ type DropExcuseParams struct {
 	Period string `form:"period" json:"period"`
 }
 
+// CompareFileParams defines parameters for CompareFile.
+type CompareFileParams struct {
+	Path string `form:"path" json:"path"`
+
+	// Before Digest of the earlier version.
+	Before string `form:"before,omitempty" json:"before,omitempty,omitzero"`
+
+	// After Digest of the later version.
+	After string `form:"after,omitempty" json:"after,omitempty,omitzero"`
+}
+
 // ListFilesParams defines parameters for ListFiles.
 type ListFilesParams struct {
 	Verdict *Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
@@ -1726,6 +1814,17 @@ type ListRowsParams struct {
 // GetStoryParams defines parameters for GetStory.
 type GetStoryParams struct {
 	Path string `form:"path" json:"path"`
+}
+
+// GetTableParams defines parameters for GetTable.
+type GetTableParams struct {
+	// File Begin with this file, by its path as the receipt has it.
+	File string `form:"file,omitempty" json:"file,omitempty,omitzero"`
+
+	// Where A condition on the columns; there may be fewer rows than the limit, or none, before the end.
+	Where  string `form:"where,omitempty" json:"where,omitempty,omitzero"`
+	Cursor string `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+	Limit  int    `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // TryFileParams defines parameters for TryFile.
@@ -2017,6 +2116,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
 	CreateExcuse(ctx context.Context, input InputName, body CreateExcuseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareFile What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/file-differences (the `CompareFile` operationId).
+	CompareFile(ctx context.Context, input InputName, params *CompareFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFiles The roster, in natural order of path.
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/files (the `ListFiles` operationId).
@@ -2102,6 +2206,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/story (the `GetStory` operationId).
 	GetStory(ctx context.Context, input InputName, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/table (the `GetTable` operationId).
+	GetTable(ctx context.Context, input InputName, params *GetTableParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryFileWithBody Tell what would become of a file that is not there yet. Nothing is recorded.
 	//
@@ -2574,6 +2683,21 @@ func (c *Client) CreateExcuse(ctx context.Context, input InputName, body CreateE
 	return c.Client.Do(req)
 }
 
+// CompareFile What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
+//
+// Corresponds with GET /api/v1/inputs/{input}/file-differences (the `CompareFile` operationId).
+func (c *Client) CompareFile(ctx context.Context, input InputName, params *CompareFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareFileRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListFiles The roster, in natural order of path.
 //
 // Corresponds with GET /api/v1/inputs/{input}/files (the `ListFiles` operationId).
@@ -2790,6 +2914,21 @@ func (c *Client) ReadBench(ctx context.Context, input InputName, body ReadBenchJ
 // Corresponds with GET /api/v1/inputs/{input}/story (the `GetStory` operationId).
 func (c *Client) GetStory(ctx context.Context, input InputName, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetStoryRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
+//
+// Corresponds with GET /api/v1/inputs/{input}/table (the `GetTable` operationId).
+func (c *Client) GetTable(ctx context.Context, input InputName, params *GetTableParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTableRequest(c.Server, input, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4063,6 +4202,79 @@ func NewCreateExcuseRequestWithBody(server string, input InputName, contentType 
 	return req, nil
 }
 
+// NewCompareFileRequest constructs an http.Request for the CompareFile method
+func NewCompareFileRequest(server string, input InputName, params *CompareFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/file-differences", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListFilesRequest constructs an http.Request for the ListFiles method
 func NewListFilesRequest(server string, input InputName, params *ListFilesParams) (*http.Request, error) {
 	var err error
@@ -4657,6 +4869,87 @@ func NewGetStoryRequest(server string, input InputName, params *GetStoryParams) 
 		var rawQueryFragments []string
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTableRequest constructs an http.Request for the GetTable method
+func NewGetTableRequest(server string, input InputName, params *GetTableParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/table", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", params.File, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5922,6 +6215,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
 	CreateExcuseWithResponse(ctx context.Context, input InputName, body CreateExcuseJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateExcuseResponse, error)
 
+	// CompareFileWithResponse What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/file-differences (the `CompareFile` operationId).
+	CompareFileWithResponse(ctx context.Context, input InputName, params *CompareFileParams, reqEditors ...RequestEditorFn) (*CompareFileResponse, error)
+
 	// ListFilesWithResponse The roster, in natural order of path.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6019,6 +6319,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/story (the `GetStory` operationId).
 	GetStoryWithResponse(ctx context.Context, input InputName, params *GetStoryParams, reqEditors ...RequestEditorFn) (*GetStoryResponse, error)
+
+	// GetTableWithResponse The combined rows of the last delivery, each with the file and row that it comes from.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/table (the `GetTable` operationId).
+	GetTableWithResponse(ctx context.Context, input InputName, params *GetTableParams, reqEditors ...RequestEditorFn) (*GetTableResponse, error)
 
 	// TryFileWithBodyWithResponse Tell what would become of a file that is not there yet. Nothing is recorded.
 	//
@@ -6915,6 +7222,54 @@ func (r CreateExcuseResponse) ContentType() string {
 	return ""
 }
 
+type CompareFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *VersionDifferences
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareFileResponse) GetJSON200() *VersionDifferences {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareFileResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListFilesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7388,6 +7743,54 @@ func (r GetStoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetStoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTableResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TablePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTableResponse) GetJSON200() *TablePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTableResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTableResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTableResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTableResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTableResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8829,6 +9232,19 @@ func (c *ClientWithResponses) CreateExcuseWithResponse(ctx context.Context, inpu
 	return ParseCreateExcuseResponse(rsp)
 }
 
+// CompareFileWithResponse What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/file-differences (the `CompareFile` operationId).
+func (c *ClientWithResponses) CompareFileWithResponse(ctx context.Context, input InputName, params *CompareFileParams, reqEditors ...RequestEditorFn) (*CompareFileResponse, error) {
+	rsp, err := c.CompareFile(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareFileResponse(rsp)
+}
+
 // ListFilesWithResponse The roster, in natural order of path.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9009,6 +9425,19 @@ func (c *ClientWithResponses) GetStoryWithResponse(ctx context.Context, input In
 		return nil, err
 	}
 	return ParseGetStoryResponse(rsp)
+}
+
+// GetTableWithResponse The combined rows of the last delivery, each with the file and row that it comes from.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/table (the `GetTable` operationId).
+func (c *ClientWithResponses) GetTableWithResponse(ctx context.Context, input InputName, params *GetTableParams, reqEditors ...RequestEditorFn) (*GetTableResponse, error) {
+	rsp, err := c.GetTable(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTableResponse(rsp)
 }
 
 // TryFileWithBodyWithResponse Tell what would become of a file that is not there yet. Nothing is recorded.
@@ -9909,6 +10338,39 @@ func ParseCreateExcuseResponse(rsp *http.Response) (*CreateExcuseResponse, error
 	return response, nil
 }
 
+// ParseCompareFileResponse parses an HTTP response from a CompareFileWithResponse call
+func ParseCompareFileResponse(rsp *http.Response) (*CompareFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest VersionDifferences
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListFilesResponse parses an HTTP response from a ListFilesWithResponse call
 func ParseListFilesResponse(rsp *http.Response) (*ListFilesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10221,6 +10683,39 @@ func ParseGetStoryResponse(rsp *http.Response) (*GetStoryResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Story
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTableResponse parses an HTTP response from a GetTableWithResponse call
+func ParseGetTableResponse(rsp *http.Response) (*GetTableResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTableResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TablePage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -11100,6 +11595,9 @@ type ServerInterface interface {
 	// CreateExcuse Excuse a slot, so that no file is expected in it.
 	// (POST /api/v1/inputs/{input}/excuses)
 	CreateExcuse(c *gin.Context, input InputName)
+	// CompareFile What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
+	// (GET /api/v1/inputs/{input}/file-differences)
+	CompareFile(c *gin.Context, input InputName, params CompareFileParams)
 	// ListFiles The roster, in natural order of path.
 	// (GET /api/v1/inputs/{input}/files)
 	ListFiles(c *gin.Context, input InputName, params ListFilesParams)
@@ -11130,6 +11628,9 @@ type ServerInterface interface {
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	// (GET /api/v1/inputs/{input}/story)
 	GetStory(c *gin.Context, input InputName, params GetStoryParams)
+	// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
+	// (GET /api/v1/inputs/{input}/table)
+	GetTable(c *gin.Context, input InputName, params GetTableParams)
 	// TryFile Tell what would become of a file that is not there yet. Nothing is recorded.
 	// (POST /api/v1/inputs/{input}/trials)
 	TryFile(c *gin.Context, input InputName, params TryFileParams)
@@ -11692,6 +12193,58 @@ func (siw *ServerInterfaceWrapper) CreateExcuse(c *gin.Context) {
 	siw.Handler.CreateExcuse(c, input)
 }
 
+// CompareFile operation middleware
+func (siw *ServerInterfaceWrapper) CompareFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", c.Request.URL.Query(), &params.Before, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter before: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareFile(c, input, params)
+}
+
 // ListFiles operation middleware
 func (siw *ServerInterfaceWrapper) ListFiles(c *gin.Context) {
 
@@ -12073,6 +12626,66 @@ func (siw *ServerInterfaceWrapper) GetStory(c *gin.Context) {
 	}
 
 	siw.Handler.GetStory(c, input, params)
+}
+
+// GetTable operation middleware
+func (siw *ServerInterfaceWrapper) GetTable(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTableParams
+
+	// ------------- Optional query parameter "file" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "file", c.Request.URL.Query(), &params.File, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter file: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "where" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", c.Request.URL.Query(), &params.Where, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter where: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetTable(c, input, params)
 }
 
 // TryFile operation middleware
@@ -12738,6 +13351,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/why", wrapper.ExplainFile)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/rows", wrapper.ListRows)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/rows", wrapper.ReadBench)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/table", wrapper.GetTable)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/file-differences", wrapper.CompareFile)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/column-map", wrapper.MapColumns)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/proposals", wrapper.ProposeReading)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/trials", wrapper.TryFile)
@@ -13374,6 +13989,46 @@ func (response CreateExcusedefaultApplicationProblemPlusJSONResponse) VisitCreat
 	return err
 }
 
+type CompareFileRequestObject struct {
+	Input  InputName `json:"input"`
+	Params CompareFileParams
+}
+
+type CompareFileResponseObject interface {
+	VisitCompareFileResponse(w http.ResponseWriter) error
+}
+
+type CompareFile200JSONResponse VersionDifferences
+
+func (response CompareFile200JSONResponse) VisitCompareFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareFiledefaultApplicationProblemPlusJSONResponse) VisitCompareFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListFilesRequestObject struct {
 	Input  InputName `json:"input"`
 	Params ListFilesParams
@@ -13759,6 +14414,46 @@ type GetStorydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetStorydefaultApplicationProblemPlusJSONResponse) VisitGetStoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTableRequestObject struct {
+	Input  InputName `json:"input"`
+	Params GetTableParams
+}
+
+type GetTableResponseObject interface {
+	VisitGetTableResponse(w http.ResponseWriter) error
+}
+
+type GetTable200JSONResponse TablePage
+
+func (response GetTable200JSONResponse) VisitGetTableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTabledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTabledefaultApplicationProblemPlusJSONResponse) VisitGetTableResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14768,6 +15463,9 @@ type StrictServerInterface interface {
 	// CreateExcuse Excuse a slot, so that no file is expected in it.
 	// (POST /api/v1/inputs/{input}/excuses)
 	CreateExcuse(ctx context.Context, request CreateExcuseRequestObject) (CreateExcuseResponseObject, error)
+	// CompareFile What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
+	// (GET /api/v1/inputs/{input}/file-differences)
+	CompareFile(ctx context.Context, request CompareFileRequestObject) (CompareFileResponseObject, error)
 	// ListFiles The roster, in natural order of path.
 	// (GET /api/v1/inputs/{input}/files)
 	ListFiles(ctx context.Context, request ListFilesRequestObject) (ListFilesResponseObject, error)
@@ -14798,6 +15496,9 @@ type StrictServerInterface interface {
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	// (GET /api/v1/inputs/{input}/story)
 	GetStory(ctx context.Context, request GetStoryRequestObject) (GetStoryResponseObject, error)
+	// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
+	// (GET /api/v1/inputs/{input}/table)
+	GetTable(ctx context.Context, request GetTableRequestObject) (GetTableResponseObject, error)
 	// TryFile Tell what would become of a file that is not there yet. Nothing is recorded.
 	// (POST /api/v1/inputs/{input}/trials)
 	TryFile(ctx context.Context, request TryFileRequestObject) (TryFileResponseObject, error)
@@ -15389,6 +16090,33 @@ func (sh *strictHandler) CreateExcuse(ctx *gin.Context, input InputName) {
 	}
 }
 
+// CompareFile operation middleware
+func (sh *strictHandler) CompareFile(ctx *gin.Context, input InputName, params CompareFileParams) {
+	var request CompareFileRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareFile(ctx, request.(CompareFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareFileResponseObject); ok {
+		if err := validResponse.VisitCompareFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListFiles operation middleware
 func (sh *strictHandler) ListFiles(ctx *gin.Context, input InputName, params ListFilesParams) {
 	var request ListFilesRequestObject
@@ -15722,6 +16450,33 @@ func (sh *strictHandler) GetStory(ctx *gin.Context, input InputName, params GetS
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetStoryResponseObject); ok {
 		if err := validResponse.VisitGetStoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetTable operation middleware
+func (sh *strictHandler) GetTable(ctx *gin.Context, input InputName, params GetTableParams) {
+	var request GetTableRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTable(ctx, request.(GetTableRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTable")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetTableResponseObject); ok {
+		if err := validResponse.VisitGetTableResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -16480,177 +17235,188 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rcxs31iD8V1B836rM1LQsOZfZZ+RPjmM/8YztuCxPUluxSwWyQRJRE+gAaFFcl//7Fs45QHeTQLMp",
-	"kZ5kdz9ZJkFcDg7O/fJpMtOrWiuhnJ1cfposBS+FgT+fv+cL/28p7MzI2kmtJpeTN3wlLHNLwW6FsVIr",
-	"pufw31LMpZJ+1KNJMbGzpVhx/3O3qcXkcmKdkWox+fz5czGpueEr4WidZ42x2uyu9H4p2IeJEnfuwyQs",
-	"UvOFYFMx10b4VaQf93sjzGZSTBRf+YVmOF13Cyt+90qohVtOLr+9uLi4KLY3VUzuzhb6zH96Zm9kfaZh",
-	"E7w6q7VUTpjJ5ZxXVnwuJi/nr7mbLdPb9SALWw3gcUvu2JpbJkrpRPmEcaXdUhimlWDTDVN6zaRlXDFh",
-	"jDbs28dfx6PhbbRnezk/w9WLiRG/N9KIcnLpTCOGAF5MXqq6cW9gik84cc3dsp1W+u8PnPOVXEm3C4XX",
-	"2jomlDNSWAanx0vL3VYF03SXKsWcN5WbXD72F7Xid3LVrOB//r9S0X/jHfr7WQhz0CW+rfhMDACk9t8f",
-	"CJB3YiZk7d40q6kwmXkNjhmcea7Nijs82N+/nQyf2a/bVENHMU112Ek+42Bh3fe6lAKe6PdCIcrPtHJC",
-	"wb3zuq7kjHsQn/9m/eV/6sz6/xsxn1xO/r/zlryc47f2HGZ7h2u0C7a7w09srZXF5V9wWTVGDGygNnpa",
-	"idXfDtvIW/wV7qGPx7/AqxXKsbXRasH+8u7FM/aPb7/7H399BFCnKSJwwnEuP01qo2thHIGuJYu7j+Un",
-	"JZA8SMuUdszyW08g/JuBP4FEyDmTMIJPrVDOP6QOPfPPIk3RqvaB0oP67mL7lD/qNVtxtWFGry3NPP65",
-	"AaIl6aD/hs2NXuH796/pK8uM1q5g2rTfAOH5yrK5rkphCsYtndUu9VohJObSWMdqObsRJZvLah9Evk7C",
-	"43P8RE9/EzPn9/9sydVC2Oe3hFD9i/NL2c4D6RwctrR78qeOrTz5e3xxAeTOiZXdh4Kv9OK5cmYzaTfI",
-	"jeHwfyTLSWLTPphfI/XGDYfdfUwdWFfNSr3mdea01wjl3KH9CCN4mUDkOaIRjCnY1xcXiNfcCCZuhao2",
-	"zNb+p/CJ/8MDaHcNj4ZpjCrFrOJGlGwGZ7A4/0yvBGITZzNRVYXHGMXWnTcVfjj6RiKQ3ul16lZuuZGc",
-	"pKX+Pl/407P1UlvBSI5ic+kYr+SNKJjEjYlbz/sN4LvHb0CZOZBc5RDbD9/rz7ip3f1u4QoAuHOG3rUW",
-	"fSwYxKBnoqpSWJR4FvhKGa+s9rIRJ9j0KF+8Xq5K+MBLSOIJa9SN0msPOGEEUzr81stTc90ouFahPIn6",
-	"dWI9x0PWISr/InBlP+LOGT4pJjRd52gtvVwb6ZxQafSjZbklkuQveslvBZOug8mZBzoHCSfMPwhWj3M7",
-	"UEWU393Y81XtNmyuzTBMExssunJ+7rT0xvyBcQeMz2aidhZouP9Yb/Gv5FvbWXr7QbWgioOnWleCqx1I",
-	"EiTa7Xe+HoRreB87sJ0afZO69F+WmxS6PWGisoIJD/kkXD0VSpEGbZjgs6VntEFBWPH68IcO7y4BxMit",
-	"MgwekNUtRUua0hQ4w9recre0YePIkZ1Qh9zzzpvoMqsi3EMAYPoyGyK7W1e48eSLBD9elhKl/rd9yrQt",
-	"Ve8efWfB6ebaOu7Eseed6Vth+OKh824Rg7tazByJSNYrliBG+v3TvUnDbKW79KrdUgZ9kKNNRaXXCXnN",
-	"zzRin0tRlVlmKd3SUy9dlQfMdj3ls5uRUKrE3F1rlKNGDFeCm9xmgdT5AdWGrbwazriXdJ0wauTmW/lq",
-	"7+DMe6EZOufqgqSDs0XnXdAd0OnSb6tFyRTzSeDGW2GkLltmYMVMq5ItjG7qJ8AagEoyJ+4c8W9g6sAs",
-	"hPR/H8YnZvH9H/MxeukxuXyQRUfSZ4RfRmZ0OrlEo0A1SryOt626Q3g351XlRUilt19xFmX8yWDtIt5i",
-	"ESRAAmZnD0NokRRLViJYOnYO5neYlC28aBw1A1B55aquQHGovL5rUI5oxGjOeFVplwI5vAKb1rnngRsj",
-	"WA5a6wpe1z72RrCJ2wggSQKZTBtbXE1YWYqseu2JTit7dWhSRt7bJx8gpknH1rqpSub4jaf2I8najVRl",
-	"Eg8qqURam8zbDlC6iKJGJWzyQASDPQDSjJdeaANKJOdMebo04woPGFagk+6iMd/Y/fo3nJ4Gt/sqwg0S",
-	"FIpgl8ObSCHCD9FUFAxTA6pAgtNlgb0S1hJxHz4K7TSK2eGHw7t9L+4ONHz9z6evXz1h0lmGTwuMOY6d",
-	"81qe3z4+b396ht8/+s2iW2GE5WvrSJ1tpE9RyVthNimx0o0XxeSCjH87OBTeRlBS/fX7Ofi0Ekk9VJEt",
-	"N8uQRuwH2G3ueVXCS3BNVYGZLvJv2BEKZO3F7FduCfsV6d7IXRB2ES5JwMv5XBihZuIV4W0f/FYuEojz",
-	"N6ZVtfF80G+54k6Ygp31PvS0UKJsEWDOJsXkb5NicpYEuCP0HT4n7IcGD58noaIEIWOMvCqVGC93bEEx",
-	"K3ocLG52ZAfcUfLMupmmdOpNEn9nWs2lWaUV/WKy0DnyteRZ/YHYRMWtYyU95bRia6WaiR4oSu7EmZOA",
-	"t/vuXoE7CLaI++keJwWa534nVyASJ9gufcGmwq2FUMytNau0vrEFu3j02L/IlTbiCbvwhHEdrDBWmFs5",
-	"E2CNsI4br+3599rj0qVupkBhoin/v/7+bc+W35JMhb4qv927WWPFkIy3ZepGQ9jCyJIp8AhLF9jstqyv",
-	"lUhyV6VRtd6y3ad4Paga+99olLroB8mLuasrrnjgS9v2S1VKtRj//l7gD1IPL0g4u3Q8Git2v2qqNO23",
-	"Im2kEuBJbuUYi3DvwLvzwqxQTtAr2F0hWDoGBeAg/Fon6vFQunKiTprShSnlzO37+c80bPu6SaAC2LST",
-	"RQB3Dhw2XLQ3nMKNF6J81yTQYoC9Z+xlrSBLLl+0fJtGwYvVjWOcTY3gNyNFbE/h7kPIaeutoQ0mSh5e",
-	"kp2mf/Zt+QUYYBFIRwFU1G/D09EDxJmtbZL4AIulN1elbBO8do0RgzaBnFmha/s63qNfaoTh0M9/9GM+",
-	"FxNZHiASpFHM04uvLPMDgvjTD8NJTWZdyuLwPMRsgIeGq/JsxUvB/HAyfPFVcHeM82ziQgkgrXQp53LL",
-	"DjbAjVur3NB6b/yYrGb5IuWMTrKlljxv8WwUkGe6DAZVhkPTs+QpeUuEExcKM4KrUJsyrfla+b8Sv/7e",
-	"i9wjiclhtP6BVFqWre4LW+8gwD6qPUytZSXeJm2WET9HPucqKTmrUXoBLpHb33sjeZViKDZn+euYmtEU",
-	"o7xoqBbCsKmgMIjRbzB3tDmR0zG/Tfvk3+l1x1zEy3I06h1DcHDa8Wr8NO/98FEuqY6kQKosLVV07ix9",
-	"2cgTEhabUmTUoS1TTverRo11WCwMxwUCg46etDU3yk9IknaKORu06465t0HZsVlkBKQd/y0YxHDPffmM",
-	"pkjB9kfBK6TpWyYCx11ju2fXN8ljUijmCCUfZ2x/kdyOTslJ3I1nZxkFWahSlNeHTIS/WC/T840WMKRK",
-	"q+RBQ0sZX5cZj4aT1fj9r5eyEte2LyLmnP9dRiJVQGuAZuHBn7qrlyGEavtRBlfSsFMHRvkHGaTMVJBg",
-	"12De9dh0rfLjHf2NSVLsvjV1B5Bk+9jmf3t9amWw4AwamWDQlqS8ZQ+YepUGjRSg60TD/UMlanQ1p70L",
-	"3LrrEFK7y6FaxWvbRCRKZsTcCLssGF9wqaxj66WcLdFfbsE75cb7pGkjMOO+o76jYUOW3n58/CgIvg0/",
-	"SZoiIJw5Y4uYLcEUnTUuSGdRaGbSpu0KXtYdv9N3TVomgYjXg6gf/iJDTJ10GQm8ww1GmdI3o9VXXLOI",
-	"4eOEu+2SvXfcOXLnLN076bhpOw+8hx8B+oFG7ZGZgR6+5uYmITRnok3z6JOJQ8Xh2dWPIbIjWT+BzP4q",
-	"asdbosZSiASNudKNmQkG3yZ1NaevScZKhCLo6zht6ocuvMsRocwxjPhhcgkk1lwPmLtoxOEaPP0w6K4j",
-	"Hl74RdBVc1N21NNdtpg/yWjh6PCzZqWjYSF6PGgiTBLiiHRsKmZ8JYI5HuNDwTzsYlIDwg4UOG5btpjE",
-	"4TyAUwIaULOg7odIpO5VdnX+rSvsawRoK+giTtGaM/uo+jH9JI5BaoYC9B9MbbROEOIZpCXsCZmjHDIP",
-	"FnDgypUYKayAzjAemQcjA9HJw83YtZEhjvViB4/gkONP65uAzDGuaEEep1HhfuvcChCdJIQKoZSdpcZG",
-	"+40TuxKOmhtZ10kMQPhBlHwl1U1Mg0BDkX/XsE9RMu4Kxu+RkHJFa6dDqow7BHdGyU5BWAqzBwztC0Ix",
-	"XpgwCK+uiI8lOmcD7FLv7Q2ZkYc9HJVwTpjrGbdoo/DSltOwprhzQpEkN9P15nrlRaliYmtRVWhrcVpf",
-	"l0LU9Kdd8qrSa9BWr20zW16Dw+TjvSOatlVOx6RKBDgNxjMl2MaNEHWb3IA5NaC5SrUYHQSyFQKVvoJ1",
-	"2n4iEwd3phEQG2y7oVoFgzROphuX1kcOcCwTp95NH1tJFQONigE7R3/DLx2reG2RMvaj5w6wg+TmXC+F",
-	"ioD4yjKIsmH4AlKQSLtLZfZi3gZ6tW2sNmLmNAqX22q/1VXjKOGP0n0pTOEry1bc40/a+y9uhdlc2zZC",
-	"Yogo9aIphjRnK5zzkBw37RWMjvOmlbr2+EmwaSdTQDtE7I7m3sHYTI3h+zbmPvbxv2vOG2/3I5Wvv/Ar",
-	"MXf+daEvUMEJcT3G0RSQvNFARweddDDZv/xIdGzepMndTCurAckh4x8Xl2kdy99TOeSC//qCxIXVYQHn",
-	"ef4dwjGSMRbleOESwXElVJrfDqkL0b6xe+qQpQFD9hPvVmwnMh45ciuMI4oGWNPNxdALPHT+efxri8NG",
-	"F8VKWotss0LVQKprNEl6Ets3hKzqSsCYqK2A0KCB2xeTNZcOp5pzWfUEgBZouJ1jqAX07scrBf5A6Sie",
-	"+M6VnupywyxfF56WxmTRUD/h0NgPPEhcOH8/75pUdMWStJNd1dnj14GGZo9ah0I3kImd+AGOvHf86ll+",
-	"oefz3DuemZTFB4QlCou2zGngeGsxZR5aoH1YuVCdwLxRhkOCaAATHRG3N3xt3+tyk7+6LW7N/v3uFUqQ",
-	"kP1AlF1aVmvrRAnh8pb98+qnN0U4BrfsynFVclOyX8TUT2zZ40cXzMt6icz7YghdUpVk9BzplX2CsqsH",
-	"Ia+qYUq94ncv8cvH3TWPgm0rqcLcedTbAmxZGmFtcPwshGeUfmjvFF1IffdtMXSq7xJnyqBqQhIfIsXA",
-	"a3alFTxAEtZemF/VLlMKwUufSlRd6k64CziYIsJlk/Y2qFD7QSjHPBUdLz/Xbb7Ebhpv9P7QSRgyiMPD",
-	"dg7wTAQDXYCJPzNNUkwW8lao66ZOQGc7XR+LtwQgF/GiWttavJ78nWeCUIYu/R7XOngH0rFSoomCGyNv",
-	"xRNWBSkTy3mUstxPLncBkTr1T42b6ZQq9dTeSLWAmGqUFsg4WgtjNWYLKbvu5w60coVpFMVTpCUQDrO3",
-	"AkgB78SYpnYZceRtUt96kGZ0TAWov5GduVOgb92QqXwgLEPz6YCcF/xgb/QpxXtHj1syCIRXTc5oToGT",
-	"fn/MenZnATOUXo9m4TCoiKcM6yWBlNaz4WFQDFE2JgwkDCerik2FR2CqKvEok5bU0dxTGniyjAm91yW3",
-	"TGk0uuDQIuRner2wqigL3HasT/izcfr+yIyIdHLDTgLDjhFPz3iVxANw1lckIA1b/vUNCgSopAyG6gnK",
-	"ZyWLuGu5jl+qLfpWipksRab4Qj71a4+9eOfRp4GLGIRXumosmos9GeaVxrTYkdCOyTRb6/iP0UwlY1GQ",
-	"uPdDzGGbLFqmZh0fW959E30D832IXS5LsxQuKScCrVnyuhZKlAWQmFrousrkx5AimaJXmpV62CpC7DiB",
-	"Dc+97I+0Dgw8/YjxcWlnO5mqmQzsJiM25qMzAsVPBV8/YY1Rl79pcyvuLumAl2+evn6+HwmIPIcIjRjo",
-	"R1eVud5a22T47kBq6/teDD566yDuHGYTJav4BixpKtayejTkRE5ncFLqN7pvK8GNcmCzT07VKNuYHOuL",
-	"0o9dglcB3FzgPGLB/gPa4gNqvZDhuRf6QntKwf0dBII/C0bRTFW2EebNbKLVtpQdIs/zqdnv2iizLaZt",
-	"r/V8vGLA7U0+ZAmdi7nEAIxmI18nuT8t5GR49XmkS7K9g6Eoj86ow4KlMmGIw6SEErBT0Yn5Ld7Xiz3G",
-	"SQ1F0AbWpqqsacM1V1rJGa/IOxNLaOF8DGr/pF98PgCrW8NmXIxd5wklDWjgl0mL4tpdN1aMdSGoWO50",
-	"xGCtqk2eptlAz+CRoGrm5ZInke2zKbcCkp2Ce+0AY34vpvL+2WK1EbdSNwm++gPecMwN6j1Yys6aLXmm",
-	"1kRt9MLwTCmaNrR0DNkbXyfAD71e6duU/wQyPEJ0LKAxHWl8ktFh0QInSepoNcUQORQvsIVrEWMXE5Qv",
-	"RTQLovsdgp4KYAjvrL3dNpBhO72kU88pPsGtsM8eYYpkaIBdpbMmB7NZj5gKmSz75aX4KHL4IRjBkHwS",
-	"bariF084zIbwDcT0+Ld0I2p3yNsL5VTHvKfx8YHHeUnFhEoCBJ161hiDFsyIoR8fGvWTTQyMaN7YUFgk",
-	"VCltId15P4Nhz533cAznX/d5nSAs0E+vHFYnflhkwbiqT8SxgAZS8CizGo0YEEK2oirLAxEEB+kvbYGn",
-	"tMKSj/nN6Y2ZUPSuuteNImuDVNPwj+z2CML+Ifc1rB4cUJAIxl6XFEB5wqjQ8fL0+L0cHr9yiO0Eg+cq",
-	"AepzzW1aGNetD2GIEgRXw7D/gztGbgK/pjYMUusleqIySehR3xyl6Mbi8yNSj2Ll/YNEReuIcO46Riqt",
-	"yfPhCXTPRUL/8Xf/Mf3QD5MRCYz0RHJ6hOtDfHzsq/+JVIs0YU+FzQRCE9ClJxDG99+KiwjFbq32+DZ2",
-	"imd13nDv4AMk6zjMLSaoHZ+x9RBwl75Cfel9hqolh2e00Izsa8OKoMfJn0DxxM4X24eKRH27kcktBNur",
-	"EvQgVTKPmJa6MyzRD8M3NvYsGG/ezqjB/Eaw3xpQtoQVoZa+W0rLtJqJQyIiLlLBZO4gxbe/uZ951aCk",
-	"0OrRiULCKYU5WTsUpYwuOeFTjRWqWWx6E/8gWW9acYg6C8XYvW5KmhMLmlOo2A3VuiFPJNQuzlfcy9Ts",
-	"xhpXG3C5yTbwtujUwP56K7B+rxWi0rlqQdsNDgoGMXeixFjsi4IaC8BmsZw3x9q6ek7Jq0ozcDoyD9vU",
-	"vnbr4LZF2HUiEeJl99S97TweaQSA/dhkwwiXPDQ65A3cGfVN8rf/hMHlM60oOzdWYL+nTdpATD7efBHQ",
-	"Me73YxqP0+R1CqiWtgbCZbU2wO0mFqEbBgB1+8afsLPHAA/Xls0tNXi/2r4XlOpywE1nCzrHeKzUVik6",
-	"S3ZVhVKL6IwrIU8Y2S+3+NjsYW/jmMaHA1leumpzvoLbQ1T9hJWtJVJIvYpwC+ulrvD93Sf+k3TrtvZz",
-	"CAjNKdPDOnQySHQwPSyWR6fSxKFYuOfm5A83TSVYJbhntnq0G2Pb298W3YWpyI7m+ey19GIXsnEKM7aY",
-	"b70S16GZVDJMIFl061Wy0hYUaoToBwoegTrdvcSHrhU8F3M6rhAp+bEpEoYq9vo5h/xX/UCfBwQIMKf9",
-	"hx55CpCKVtJastbjVwutxH+qjOWVXKiX6hWlFfQxNSQb7K2AfJOGYJuT1583SyXG2cHwjfqxyVUr7Q6r",
-	"Ak3RlQeq8QeEUudqwowrKtZWUM+1dunbanJAudqOsMQK8m0mQZtagKhUdpuMKO2uMSRTQOHTtCFzZ43t",
-	"lEP0nPhzuMYo+jN8SN2I4poxvGsryyHfkQiqXyWCDyCCKE1CDqFamRZc2QjYUcXQKWKVMgHDXpO32FW2",
-	"c5VYDxABMu8w/d7C9JmNpQopzA9wRVAh0QdWXqv0Ii1WQlzZ44sLVEWUWAt7aOewfFp7uiqa30sBMEiB",
-	"DD0I++lUR19NOx2fRn/j/pCHAoNrrFxksl2bVSoHwuPkilcjgo0jRWpW6VOn46q7VUlHyrGiKoc7nhxY",
-	"pupBpaYiU9iHo6AOHVlw9/cv9qYRAuRBxuwq1eN/cYyKRTvYQpV6svV44uFox60VMGJMFstehDsZJX1H",
-	"/86h9RkiOHJem0MqCYyyogYQ5I2GcP68yfAwl8ws9poe0RO6H+Y3qulqJqP2fezoipqz016Fr73672kY",
-	"tsLARPepVGXGG77dz/XwBsm/7ya7F8kk6tObCouJXQabE51nwquqk3mB/9vX8GqrpdX9uoD83Ja4iSrl",
-	"4Lopce1nYeScGhKnqrqI0b2/qFr3dduccFRjtJR9oR+UBIJDJ4xnN7TN42BatBylzoRThpkywLZJEO2r",
-	"cZiPWzly7bhDgh63AJCp9BajGVIl3waAdAyHToD3CRw6P+sZnzYVT8rLXqpJm34h1j6atR4mI1VcLRq+",
-	"OFSNtTMT2vjHH+3o9aEcS0K1526UrkFWKRifAmCiI8J0MEDxgNKeW+XB2Y1UJZbmFFWZdt70OTPcX9hT",
-	"C7IuzD+mZrFi1hjpNlf+7qh+nrDhRUGP+pnWN1K0Xeoxpv86DGtPU8t/CSr5TKQQMAJok+AG3EM0dulc",
-	"ja3cpZrrNBP+8f37t2ymlTN8FqniP2HxYJd6xN7LFXkZ3r14xr755pt/FEwYow18+EGFVvCMXP6s1LNm",
-	"hRlSlbSOilZMN4wrpmv+eyMYCh4FhQHTRFc/Pj37+ru/e9V8Ke540EzY01DhBcqqhHboqO50woqph94H",
-	"9e/3L87+q8Bz6YrNltwfLxSK8gzLVtwuhWXCzngtSvaXDx/u3rwp2IcPzac3n/2/Hz789dEHsKDKmVAY",
-	"+EWX8/rl+0kxaUxFQLaX5+e6FspC9cNH2izO6UfnXkRpw3QmCNlOAczLyWMwgdZC8VpOLiffPLp49A0F",
-	"4wCmhB5gaGWBjxYoj/hnAMz1ZQk2Deu6gVJbdTEvf03Tk3bI+SsQqD5/xI7RWllc7euLC9Rd0Tbs32Jd",
-	"V8TXz3+jjAKkS8cIJIuRXnsDDjJk+PPOY/eY7gxXFkiIfUTCbEi/TO0oguD8BZcVaIaoQq+AuLdmh868",
-	"vSZ9ISkQk/lTlgk/YbjdNvcweblXzgi+eo6Ddu4VKEh0DhOSvuLWncEvzl7+ANQqXNAOpbw7W+gz/+mZ",
-	"vZH1ma6R0J7VGhJ2J5dQX2oEYjhx5/AoZxZ23MeMbe6w27MXDgidNUr2AeJoPkzYX0rusCMee6X1zV8L",
-	"9mFitHXC9L5ULBZzvQT9gcYosk/C7+gV9WelBwOr4+wYl9EfRcEaMAArRfjvo0bpL5cqSNi/oivAT2SF",
-	"+zC5pIRRTItED0EBPoMPCni/W0q1YFyJtac5D8fOV/K2TVLlFki5MGdQSQA/fsTeiZlWSswg7xtIaQ9l",
-	"cJuhXVUXV9v6FVlC9DLU7ziMAj1DbfRz8aVo1d6aumjSSVOU8LKnG8DY+1KVz8WkJoNNH5DPjOBOvKSI",
-	"KoppC/VNjnLErZaVn/sU1plGfN4B8OPjAngQuI/Yy1hse8ktmwqh2nqO6HynoIhaWysp/bXTy//5e561",
-	"mdOwcxhD2zj89nYexvkn+Pdz9oH8t3DtpZ4SeYdh+6UBdSgxgCO88czMP3MyI22xRX4b38eBk89fg+zu",
-	"SU2+h1wnb3XFN2whKSILjVbBZQ+Pn0XAUhhctM2HiBQ/+e+NgERr4tFGUC72Do/s2BkO4c5/DBLxfzIa",
-	"d7nsFQadecZP8nwbLRSdigwqksQBMsRvdeRBiFqD6D224jcDPDeQllHKwH3VgD8UE27dKrs48BTVyra5",
-	"xnGkepTeMbgQfO+hxMIHcGF/mBSdLMBcH41HkwfRu4GbByfc2YqjJ/whFDUpdLzm9bO2N36foKQhGoZI",
-	"Yc+/FwqI6ukQAjf3mtc5qrDidUFhY5aVeq1AFKdAvJnR9iiI8mMvPi1qfmgkp9XmEjEkBDduFZcITXFE",
-	"rFQNBtBH7I1GdUBaZsRMm1KUw8QAG++2dvajI8UzXOGVtvY/LbQ8/OroMG0UKuVaKwYxKG3FdM/SN7H1",
-	"jVejKJgFI03dUiim1Z6rqaP19PiXUm8eqhz0bTUHtCZNW13+ILqDZ8j/ceHAX8+2EOk0iQsd7abNaEbM",
-	"k7dCUQtpJCrSML3eh2a3wpBnJKdyPAtjdvhSzreNRcS+svTfkm+edEL9xV0tZk6UjMKgsSZByD3ISbzU",
-	"R7295J53KuWYGin+7sjx73XJN+M3Bp3dj7+tjydlhXSjmWewMLI8llAEjc31vL11ysbBDuMdRotI02O1",
-	"pxCDytjnPy8EP8OIAnL35eymaQTtU7IkZgQH6FCEQQItW7H/wbg5Zgd/CEz9oXNbGWStpEKKN9VueQys",
-	"fcU3UDSPFC+7q5oxK0vwSvl/C2waPd3AvyfDWwyvJS8w1O/eQdsfjK6fw7BxGBub/Odxdoehp2eKVSPH",
-	"z7SLNd8OFOmStiUgoEMdhTzxG8G4Ygha8O498PqGDbLxbk5hbqHJR0lT3yZ7YwCMIYb7GMDF/TAOrRYK",
-	"ZjVpLXr3QqWC1OIBMSVG52VtFi8o+m0E2nd6ZI2CbGzHfYhIkVo4xOOPWzZ2Db+vHPM09ECf6XLAkBh6",
-	"hT/Yy7ezgZ9Utcm1cW0zmnI7g3C0oxg4hzaGPcAgYjC3ESi/c5qNPEULnltS3xdPCbhUtvBvgqsNww5K",
-	"bMZt9gZ/7+1tb0ji+K3+P2vfoGCLTmK4KcVdY3jFtCmFwXhNdzpDXowszBLDHzXGGx0xGiNWNRkVjQGN",
-	"qR6cTJqeJdOaAzc4NqYDYHgsTAh9tbiDmGPw63oMQF9+NPV+d0EdI1RJLPZUggYA7jRiRug69oWtNu2a",
-	"6bs8jmW2KkPKplRMG9CsKISMysRarLTGKyN4uaHoEYhoY99e/GNQhgEsOf/k//k8JMU/V2W8v0Pk49+a",
-	"ciHK0GMRcieOJyq/E5XgIM61Te1CpP3DUDnISpROFnhui8HHUKYHqCmlhmVp6StI1xo0fIE4gaUFQFWU",
-	"lgo9BGsvBiJ8ZZnR2mHidttbCmu/57h7qOqWYfD/F7H40IV2kMMfOVYPPbDtpL0Cb1/ZtrLMVoQe+5eo",
-	"HWRyL7QuTyYJ1FRX+0R+AizbLd7FUlR/QK9eLC2eYQ75AuK8OgaGEIwYT1QjL7r1xIl0Hu6kI7/wyZxB",
-	"IDG8i/VbTyE0bJdLI+GhhxJfH3u1HEYQPIvYuUYbRg1pjoEQT+1NKL1DDn32kwoNw7nnmUF4mBMjwDxc",
-	"y37TUu3DBaoyl4/jxsJne/00oG0m2RMUFonf9JlUEUt0YRz9HqaV594HdondVZxjXqaHyBMvWjeqEtai",
-	"wxWiq9YyrzNjBuDWjsYm/52Uy4XaSDnk1WuLasU6xC9Cfa5Qk6Bb5uZYQS3GOlgXwxBQsuH9il4S6V73",
-	"U7vk9cnUHM+SkLf8IZnSn+ISIavmFFElNlR9yDmUr6hpzAhb7dEpySnfLp4rc+mUhwTAOca1/kL6KBQ9",
-	"8bcKZYX8vZ6BZkZW7oKFlHiKZsIU+iKMAQ9Xa6igjFag8nNxOsnVGXkysfW92bzAUhuDbPAXyL+I3dCx",
-	"mO1UsNJAfdAB7S3DHb8YNxwdsKtnTqQTaqL6PJWKw2YTKTZfLlrX3xfWAEm8npddbF4T2q+NDskn0nWI",
-	"qQxliXl5nBAGUVVEpglBoGJgS0WDXahtWbYR7nCiGZ7ioHSXD0j4Myny3YTsQWU+wOR4mjxWjsiGXCdz",
-	"7U5DAKkGQPKqn9/VFZdqDBH7E8ryp0QtgJzCeNZUliCfLbFOYsz+cUaKskc+LD9e8BNKcmu+wQA+kgGI",
-	"mGHmBxCRKHWJO3lMpMOswrNYpCdLWdo22Ef2G92nF3y6SlCnF/XuG4Cv+kV6jtQe/RriupKLUudc6u3A",
-	"ZQXVZC28uE4rT6XxS0ylxL7MjjX1/rpZwbeVa0WdUS8aMEo+MLkwJWuutXFL5kRVSbUgoVF7JF/1eVsX",
-	"7c4/+X8+74tb6tz8GMfHD1qJ44UAIU3ga765x9Pze96fbLZ1vhM45vqN7L+wANd9uHmsPIp9rSzpwoC7",
-	"GYFJnp7BeQ1IU2Ynof4wUt5bDenfeU4LGcLpL01TSbo+WmEEIAnU4UbPQQafbgJFPMY9XwlVQu//Upw1",
-	"NeXHe3IDae/+qunZQsR7AR2m90vdlGY/ghd+ASG7GHAkUrDcVJdeal3npLNGWSHUYHTSSQUuhNV+UZ7g",
-	"fjRm5EW3LW40XCaDNnAO4PIvKkmohWgv/ziZMW5pdLPI9G+i7QbcDgfze0yWGRwOGO936aV175duc0KO",
-	"+5qbm4AOLB62e1VA0Ief6Fsc8h+kqth5/riFZvDgR5XcPLCgmAzOjeLNgB/wLTWTO1HoEEHty8YOdRbN",
-	"wPx4cglOh+lZoT061n+vJEYVKZJVAPjQmLXS6202hbd1/gn+HawH0V7YqRzsJ4PewZI2bGVXye0D67zS",
-	"+uYeIl138uE38krrm8kJ8RXmz4lcEE2o9Q0IBewpC9Ivd2zGFTluoBu/KCk8jTpqFWBgCOFqRyEu2OA8",
-	"oD2KYE+VXQtj2XopVLvbJbcx7jF/davQqbzVFPsg+LdyssL8Wd49uueaK2r54rVSssdKyxoFwOBTry+E",
-	"JIROgxUs/MYcvxEKPPKUqev5b//yX2izEO41bPFLMswrvgndJIJtryUt2Mw5HB2baXG1gW4RqKBTF3pw",
-	"0cb+Wid6ejV1dH3Qy0sJZm/57KSs6e1otnTxJ2NLV8KxpV4zPXedRyNtWwwpOE88/od8dumwgxIKaM5V",
-	"2w83+AnPP9Ffg0wq9Pw/pcudlsgG/VCl3i/Eqmg7b6ifysdB0I1Ib+r0yf2Te3+2Gwh/6fIsQErnIri7",
-	"KRYM/d9e8aZCHP4DzxgaKLgnFaV7YIrHfayEQwjRCfAbwIAwalTgRGineZS0rj8XfrX9OwdxK4I94/V7",
-	"YEm3OL1/5/DnHhLZBmCeFjJ74iKPRyITYf2mF2Z67Mj+BMjPOYijCaHky+wuI8+gkPzwoNu+BWOhr3FA",
-	"/3L/O7Z31Y1DN2erKnj69oRpA01+Ox6p1nzYt2jgGvezKn1pVEZav9DCMq2KkHehQzQuNQI+ivIP99nG",
-	"/JLAbm9sbLb7iL3X1GkXisKGkWA8t7uFWqxcqDOpziqpSJ0dUEk73dpOqJh2VsnXYrg5jpEQ3HJ+Oror",
-	"uVAWrm5q9NoKw6S/UWjm24Vax6GT88r80O0mcAplotdm5Qs/jGwQ1S+94Cgv5HSCprAmim1DRTBOptvg",
-	"7OF3+s+mXIh+leuYGglKajIelTT5saGot1udQ5LsFtqLbEgiO2ldsl4jk+SttCVDZ0suFeaStvGYFLhL",
-	"/buocS32ij1OWp8f3DjR2QFVHw9qyhZ8e20qcsJMp5nFKYHbrpIhR2ttjpflC5PRFUQkRQvS2kjn1WvP",
-	"Y9u7oy4PXb0Dg8CwSyvW7QHgLgWvsOVeDqI/4ogTQpNWyEAydBo1jSKMCK0pJpe/ftwJmHTbHUrhd+yN",
-	"ECUYrKAFxSNcrDPRp9Cb4tePXpmIrS5+/eglKYyfQekNWyice0XqfwcAAP//",
+	"7L1tcxs3tif+VVD836rM1LQsOePMvSO/+Jfj2Dee2I7L8iS1FXtVYDdIImwCHQAtiuvSd9/COQD6gUCz",
+	"WyKdZHdf2SKbaODg4Dz+zsHnWS43lRRMGD27/DxbMVowBf998YEu7b8F07nileFSzC5nb+mGaWJWjNww",
+	"pbkURC7gz4ItuOD2qUezbKbzFdtQ+3Ozq9jscqaN4mI5u7u7y2YVVXTDjHvP81ppqfbf9GHFyMeZYLfm",
+	"48y/pKJLRuZsIRWzb+H2ud9qpnazbCboxr4ox+HaU9jQ29dMLM1qdvnk4uLiIutPKpvdni3lmf30TK95",
+	"dSZhErQ8qyQXhqnZ5YKWmt1ls1eLN9Tkq/h0Lcn8VD15zIoasqWasIIbVjwlVEizYopIwch8R4TcEq4J",
+	"FYQpJRV58vjrsDTcjWZtrxZn+PZspthvNVesmF0aVbMhgmezV6KqzVsY4jMOXFGzaobl9vuJY77mG272",
+	"qfBGakOYMIozTWD1uGmp3SphmParCragdWlml4/tRm3oLd/UG/jL/smF+zPsod2fJVOTNvFdSXM2QJDK",
+	"fj+RIO9Zznhl3tabOVOJcRU+MzjyQqoNNbiwfzyZDa/Zvrcuh5ai6nLaSu7wYabNt7LgDI7ot0wgy+dS",
+	"GCZg32lVlTynlsTnv2q7+Z9bo/6HYovZ5ez/O2/Eyzl+q89htPf4juaFzezwE11JofH1Lykva8UGJlAp",
+	"OS/Z5m/TJvIOf4Vz6PLxz3BqmTBkq6RYkr+8f/mc/PPJN//510dAdTdEII5fzuXnWaVkxZRxpGvE4v5h",
+	"+VEwFA9cEyEN0fTGCgh7ZuC/ICL4gnB4gs41E8YepJY8s8ciLtHK5oC6A/XNRX+V38st2VCxI0putRt5",
+	"/HEDRovKQfsNWSi5wfNvT9NXmigpTUakar4BwfOVJgtZFkxlhGq3Vr2SW4GUWHClDal4vmYFWfDyEEW+",
+	"jtLjLnwi57+y3Nj5P19RsWT6xY1jqO7G2Vfp1gFpLRymtL/yZ4ZsrPh7fHEB4s6wjT7Egq/l8oUwajdr",
+	"JkiVovA3iuWosGkOzC9BeuOE/ew+xRYsy3oj3tAqsdprpHJq0fYJxWgRYeQFshE8k5GvLy6Qr6lihN0w",
+	"Ue6IruxP4RP7H0ug/XdYNoxzVMHykipWkBzWoHH8XG4YchMlOSvLzHKMINvWmfI/HL0jgUjv5Ta2KzdU",
+	"ceqspe48X9rVk+1KakacHUUW3BBa8jXLCMeJsRur+xXwu+VvYJkFiFxhkNunz/UnnNT+fHu8AgRuraGz",
+	"rVmXCwY56DkryxgXRY4FnlJCSy2tbUQdbTqSL2wvFQV8YC0k9pTUYi3k1hKOKUaE9L+19tRC1gK2lQkr",
+	"on6ZaavxUHWw0p4IfLN94tYoOstmbrjW0hp5uVXcGCbi7OdeS7UTSXajV/SGEW5anJw4oAuwcPz4g2S1",
+	"PLdHVWT5/Ym92FRmRxZSDdM0MsGsbeenVuvOmF0wzoDQPGeV0SDD7ceyp7+iZ23v1f0D1ZAqPDyXsmRU",
+	"7FHSUaKZfuvrQbr687FH27mS69im/7zaxdjtKWGlZoRZykfpaqVQTDRIRRjNV1bRegdhQ6vpBx3OXYSI",
+	"QVslFDwwq1mxRjTFJXBCtb2jZqX9xFEjGyam7PPemWgrq8zvgydgfDNrJ3Z7W7iz4ssZfrQoOFr977qS",
+	"qW9V7y9974Xz3bU21LBjj5vLG6bo8qHj9oTBbcVy40wkbR1LMCPt/N2+cUV0KdvyqplSgn1Qo81ZKbcR",
+	"e82ONGKeK1YWSWXJzcpKL1kWE0a7ntN8PZJKJVuYa4l21IjHBaMqNVkQdfaBckc21g0n1Fq6hikxcvKN",
+	"fXXw4cR5cSO01tUmSYtns9a5cHvgVhc/Ww1LxpRPhDfeMcVl0SgDzXIpCrJUsq6egmoAKUkMuzVOf4NS",
+	"B2XBuP3/ND2Rh/N/zMNorcfo670tOlI+I/0SNqOR0VfUAlyjyOl417g7ju8WtCytCSlk/xQnWcauDN6d",
+	"hV3MvAXoiNmawxBbRM2SDfORjr2F2RlGbQtrGgfPAFxevqlKcBxK6+8qtCNqNlozXpXSxEgOp0DHfe6F",
+	"18ZIlknvuoLTdUi9OdqEaXiSRInsQhs9rcY0L1jSvbZCp7G9WjIpYe8dsg+Q07ghW1mXBTF0baX9SLG2",
+	"5qKI8kHJBYt7k+nYAVoXwdQomY4uyNHgAIEkoYU12kAS8QURVi7lVOAC/RvcSvfZmO70Yf8bVu8ebuaV",
+	"+R10VMh8XA53IsYI34VQkQ9MDbgCEU2XJPaGae2E+/BS3EyDme1/ODzbD+x2YuDrfzx78/op4UYTPFoQ",
+	"zDHknFb8/ObxefPTM/z+0a8a0wojIl+9JbWmEV9FyW+Y2sXMSjPeFONLF/zb4yF/NryTarffjkHnJYv6",
+	"ocLFcpMKacR8QN2mjlfJrAVXlyWE6YL+hhmhQdZszGHn1nG/cL43ahekXaBLlPB8sWCKiZy9dnzbJb/m",
+	"ywjj/I1IUe6sHrRTLqlhKiNnnQ+tLORoW3iak1k2+9ssm51FCW4c+w6vE+bjHh5eT8RF8UbGGHuVCzbe",
+	"7uhRMWl6TDY3W7YDzii6ZlnPYz71Lsq/uRQLrjZxRz+bLWVKfK1o0n9waqKk2pDCHeW4Y6u5yFmHFAU1",
+	"7Mxw4NtDey8gHQRTxPm0lxMjzQs7kyswiSNq131B5sxsGRPEbCUppVzrjFw8emxP5EYq9pRcWMG49VEY",
+	"zdQNzxlEI7Shynp79rx2tHQh6zlImBDK/69/POnE8huRKTBXZad7m9eaDdl4vVA3BsKWihdEQEaYG69m",
+	"+7a+FCyqXYVE17oXu4/penA1Dp/RYHW5H0Q35rYqqaBeL/Xjl6LgYjn+/L3EH8QOnrdw9uV4CFbsf1WX",
+	"cdmvWTxIxSCT3NgxGuneonfrhGkmDHOnYP8NPtIxaAB741cbVo2n0pVhVTSUzlTBc3Po5z+5x/rb7Qwq",
+	"oE0zWCBwa8F+wlmzwzHeeMmK93WELQbUeyJe1hiyLuWLkW9VCzixsjaEkrlidD3SxLYS7j6C3E29CbTB",
+	"QNHFcxen6a69b7+AAsy86MhAitppWDk6wZzpTdOZD/Cy+OTKWGyCVqZWbDAmkAortGNfxzv0K4k0HPr5",
+	"9/aZu2zGiwkmQZzFrLz4ShP7gDd/ujCc2GDaxCIOLzxmAzI0VBRnG1owYh93gS+68emOcZlNfFGESBtZ",
+	"8AXvxcEGtHETlRt631v7TNKzfBlLRkfVUiOeezobDeRcFj6gSvDR+ChpSd4I4ciGwoiQKpSqiHu+mv+v",
+	"yK+/tSb3SGEyTdY/UErzovF9YeotBjgktYelNS/Zu2jMMvDnyONcRi1nMcovwFek5vdBcVrGFIpORf5a",
+	"oWYMxQhrGoolU2TOHAxi9BlMLW3hxOmY38Zz8u/lthUuokUxmvWOYTgYaWg5fpgP9vFRKamWpeBcWfeq",
+	"rLVnqc3+CRF/05KM3JAVtVYyYHAO5heTpkhK77t3x+eMeiwSZSpYwoXrhZ/aX9VibJJlqSi+wBsVIfu3",
+	"pUrYAZ13EDMoFMaix/DaoL1bL8dREojh59y1Kd0QMdp+z2iJeqgX1jDU1Lq9drmOLvOmYaYDzimO2Pwi",
+	"Oh0Zs+2oGa+CE049EwUrrqcMhL/YruLjjTaKuIiHEbxXGQsYrxJZGMPL8fPfrnjJrnXXrE0BFtrKjwvP",
+	"1kDNzJI/tlevPOyrfyh9+ms4EQVP2QPpLeMYsLEd5G9nmdqZhPHghFpFtUw3ArwvyjBe09fZB/OAhY86",
+	"DQbG4KGedd+LYcytG4aBFfDPQrLhoV4ApsfjGRGqzbWHAe9r1cZZ7Ie1WEEUWyimVxmhS8qFNmS74vkK",
+	"c/waMmpmfB7dTQRGPLTU9+6xoeh0F9M/ioLv/E+i4ROAYCfiJ/kKwufJgAg3Gg19wnU8FmLt8/EzfV/H",
+	"7ShA6U6SfviLhDA13CS8hpY2GBX+3412ufGdWYC8O95tXtk5x60lt9bS3pNWarl1wDv84anvZdQBOx/k",
+	"4Ruq1hFDP4GQTbNPAjuLjyfffgw3A8X6CfyM18Gj75kaK8YiMuZK1ipnBL6NmphGXjsbKwKfkNdh2NgP",
+	"jT+XI+DXAfr8MLsEioGuB0J07onpUQf3Q+9vjzh4/hfev04N2XKpx1v4E4yj6WtNWkfDRvR40gSaRMwR",
+	"bsic5XTDfAoBMa0Q0jahEANpB04n1Y1ajPJwmsAxAw2kmQ9RePRUeyvbcYreFnY9AoxvtBkna7liHVb9",
+	"FD8SxxA1Q0UFD5Y2UkYEcQ6lFAdgfq7uzZIFks58w0YaK+AzjGfmQTQjJqaoGvtuVIhjM+8+izmUrJRy",
+	"7Zk5YKGWLks2CqK4Tb0BEFWMCQ//bL1qLEJxnNkVSS6teVVFOQDpB8j+kot1KN3A4JY91zBPVhBqMkLv",
+	"UURz5d4dh4EpM4V3RtlO3ljyo3sO7RpCAePsOAi3LguHJSSUPe1i5+2tC30PZ2VKZgxT1znVGKOw1paR",
+	"8E52a5hwllwuq931xppS2UxXrCwx1mKkvC4Yq9x/9YqWpdyCt3qt63x1DUmeT/dGYfVdTkO4iICyBjFY",
+	"EbWxZqxqCjKwDgg8Vy6Wo4ErPdhWfAu28fgJjyzcqJoBnlm34WUZgdJTImsT90cmJMOdpt4vedtwEcBR",
+	"2UCcozvhV4aUtNIoGbuIvwlxkNSY2xUTgRBfaQLIIIInIEaJeIqXJzfmnZdX/QC7YrmRaFz23X4ty9q4",
+	"IkVXouygFV9psqGWf+KIBXbD1O5aN6iOIaHUQYAMec6aGWMpOW7YK3g6jBt36prlR8kmDY8RbYrZHcK9",
+	"g3hSiSUHOtRrdvm/Hc4bH/dzLl/3xa/ZwtjThflLASvE9xGKoYDojno5OphYhMF+sE9iMnYdF3e5FFoC",
+	"k0OXAnw5j/tYdp+KIdjA1xfOXNhMA8mn9beHkERxIcV44xLJccVEXN8OuQshvrG/al9ZAo8cFt6N2e7E",
+	"eNDIjTGOLOpp7XYuwEVw0enj8UNPw4YUxYZrjWqzRNeAi2sMSVoR2w2EbKqSwTPBWwGjQYK2z2Zbyg0O",
+	"taC87BgADdFwOsdwC9y5H+8U2AXFkUfhnAs5l8WOaLrNrCwNBa6+58NUvAouJLw4vT/v6xgiZOW8k33X",
+	"2fLXxECzZa2p1PViYg/zQFH3jn97Ul/IxSJ1jnMVi/iAseSg3JoYCRpvy+bEUgu8D82XogUmHBU4dBT1",
+	"ZHJLxOkNb9u3stilt66nrcm/379GCxIqNpxk55pUUhtWAMRfk39d/fg288ugmlwZKgqqCvIzm9uBNXn8",
+	"6IJYWy/SLSAbYpdY9xu5QHmln6LtaklIy3JYUm/o7Sv88nH7nUfhtg0Xfuw06/UIWxSKae0TP0tmFaV9",
+	"tLOKNqW+eZINreqbyJoSrBqxxIdEMeiafWsFFxCltTXmN5VJtG+w1qdgZVu6O94FHowJ4aKOZxuE71fB",
+	"hCFWio63n6umxmMfFRCyP24lBBXEdKjRhMyED9B5mtg1u0Gy2ZLfMHFdVxHq9FsMYMMZT+QsbFQTWwvb",
+	"k97zBHBmaNPvsa2De8ANKTiGKKhS/IY9JaW3MrEFScGLw+JynxCxVf9Ym1zGXKlnes3FEnDgaC244GjF",
+	"lJZY4ST0tlvv0NgVqhYOTxG3QCiM3hggGZwTperKJMyRd1F/60Ge0TEdoO5E9saOkb5JQ8ZqmLB1zucJ",
+	"dTr4wUHErMOoh4xbFARCyzoVNHdgTzs/oq2608AZQm5Hq3B4KAur9O+LEinuZ8PBcBiiJI4NLAzDy5LM",
+	"mWVg1wnjUaKUquW5xzzwaOuVLpIKgi74aOZrSq1fWJaucl23ok/4s3H+/sgqjnhBxl7RxV4QT+a0jPIB",
+	"JOtLZyANR/7lGg0CdFIG4YXM1eC6iLhptI59VdOormA5L1iiYUS6XO1AvHjv0MeJixyEW7qpNYaLrRim",
+	"pcRS3pHUDgVAvffYjzFMxUMjkzD3KeGwXZItY6OOx8O3z0Q3wHwfYZeqLC2YidqJIGtWtKqYYEUGIqZi",
+	"sioTNT3OkYzJK0kKORwVceo4wg0vrO2Psg4CPF2U+7hSub3q2kTVeJ0wG9PoDC/xY4Dxp6RW4vJXqW7Y",
+	"7aVb4OXbZ29eHGYCJ549QiMA/dxWJba3kjoKOR4ox/3QqRvAbB1g5WE0VpCS7iCSJkL/rUdDSeR41akr",
+	"V8f0bcmoEgZi9tGhaqFrlVJ9wfrRK8gqQJoLkkfEx3/AW3xAfxoXeO5AX9ycYnR/D+D15z4omugkNyK8",
+	"mSwO61vZHi2fLid/36DMekpbX8vFeMeA6nUasoTJxVQxA6LZXK7TpT811JFY93lkSrLZgyGUR+upaWCp",
+	"BAxxWJS4ovEYOjE9xftmscckqaFx28C7XSfZeOCaCil4TkuXnQltv3A8Av2K4ic+DcBq990Zh7FrHaFo",
+	"AA3yMnFTXJrrWrOxKQQRWrSOeFiKcpeWadrLMzgk6JpZu+RpUPtkTjWDAi2fXpsQzO9gKu9f4VYpdsNl",
+	"HdGr3+EOh3qmzoF1FWX5iib6Y1RKLhVNtM9poKVjxN743gb20euNvInlT6AqxaNjgY3dksYXRk1DC5yk",
+	"EKXxFD1yKGxgQ9csYBcjki8mNDMn91sCPQZg8Oes2d0GyNAviWn1oApHsAf77AimIIYG1FW80nOwAveI",
+	"5ZvRVmXWig8mh30EEQzRI9GUV37xIskkhG8A02PP0ppVZsrZ8y1gx5yn8fjA45ykbObaGHifOq+Vwghm",
+	"4NBPD0X9JIsZA5vX2jdD8Z1VG0q3zs8g7Ll1Ho6R/GsfrxPAAu3wwmBH5YchC8Z1qnIaC2SgA48SLTGI",
+	"ARCyjesMPYAgmOS/NE2p4g5LGvOb8hsTUPS2u9dGkTUg1Tj9g7o9grE/Zb+G3YMJTZTg2evCAShPiAod",
+	"b0+Pn8t0/MqU2AmC50oG7nNFddwYl00OYUgS+FTDcP6DGuLSBPadUhFoB8AxE5UonA/+5ihHNzTMH1F6",
+	"FG4LmGQqauME535ipJTSZT6sgO6kSNwfdu8/xQ/6NBvRkdEdkZQfYboUH499tT/hYhkX7DHYjBc0nl06",
+	"BmE4/425iFRs95cPZ2Ov4VfrDHcWPiCyjqPcQoHa8RVbhwH35Sv0xD4UqFpROEZLSVx8bdgRtDz5Izie",
+	"eFtHf1FBqPcvX7kBsL0owA8SBbGMqd2NEivMw9CdDvcsjA9vJ9xgumbk1xqcLaaZ7/9vVlwTKXI2BRFx",
+	"EQOTmUmOb3dyP9GyRkuh8aMjzY/vopuOLeT3d3thEoWdTSBsmNPcc5kbKspysW6raOO0hRmdS+zpTcI1",
+	"QeE/ztKclxQwb759vfWMnd9GvN/me5xDf3OoUvHdntM9ChNdzrEr2A4SfryB/WatruFf92D9B2MgpUz1",
+	"V+pfCZERQPyxApHgF5m7igEmiw3QKXYjlgtXOiskgZQnsbSNzWu/c3DTtl5GyjBetVfdmc7jkSEImI+O",
+	"XrFhootGOICCPXM3Tdndf0pg84kUrjY49JS4Z0RcQUUA7nzm2THMN8HHTX/CgbO0h8+GizC6y+I6lMiM",
+	"551UcDr+CgjjFcW06wvu4uuOK7U5HLF4DBaYtIm89q878femADP1Of0pOXsMqzFNg+VCQs6xuSElQb0B",
+	"Dk+2/g4ouNhUHSaOtx20QrKQAi2gOhuNHqpRyOhp+3rMkM9EQyPe3zvd6+8hAZZIbLMRzii1M78L25Us",
+	"Ue7cB3XrIhpNl3APw02FMIYjF1Fo7mBRXmik75pY+7by1oZyKARVl4yUjFoTR45OHvUxFk17ZhjKRS+t",
+	"dXPNrbGLxpMDd2usct+wa3/tWBScEW3P9jrakw1aegLmxEF2oKN7p9yknXtIIX3Htax16AGHP3K9ne2Y",
+	"Q1nDLrzqAbAMYqT90DJPBrbohmvtciT4lRXov1fD0yu+FK/Ea1fM0eVUX+JxsFf2Ok7BphKyO25SSoyL",
+	"PuIZtc9G31pKM61fuMO0TgyeTACwpzrxjGs/1/TaT10C1I2QpYhy1ce14l0DTf1GU9CBrFS0r6MR0lwj",
+	"EJZBi9x4+HjvHf1CT8xX2XWYWgn3X/+hu7cqvDOA6nq1Jem7q6BPWgTyAbituAiZIrUSl7Ulccej2uY7",
+	"nLCrv/Rzje5iO8SR6tk7wQRInMP4efPDJyYWa1+xmJAAci1nH9ijr5TLuFkJaL7HFxfoggm2ZXrqHXPp",
+	"ZgLx/nl2LhnQIEayD9bcex6kUpdwByG141GtyXe/O3TLzbj0U2sZ42/j+gAXubDCHa+mXfmYuPEkOxXm",
+	"lzBW43FmvIXZm5P2Gajhekr89X2okpkojhH8jfaU/LFtypo9+OVIW7a5Y3ffnO0kspMsEo2/+OOY6kc4",
+	"Og7QmIAOFgpi/YHRgW+P6+u7o4wu/4CHj1nYw1ZHK+YXB248C5iNw7CxDAGKmi8THQPqTayOzGqYDS1H",
+	"FGwE+6LexFcdr01pd6Me6ZWyshi+6Wpiq78HtesLQuuQxgERemQ33O4/O1iKDZQHj7EdGhz/i2N0fdvj",
+	"FtftLNnTLCzOzbgRQ4Fjklz20u/JKF865Min9rgJ5Ehlvqd0YxmVifIkSCdeYP3ptMu0tHYO2q1X0fgk",
+	"cXN2Fyo96rLtRFeCD+Emb4yDGUkswayItjIMr0DCZiFzntCs+/d4T78Y/7f9hiFZtBHF6dMt2UyvvMZ0",
+	"65nRsmxVr+Ffhy467F1leL/bn35q2oSFANHge2PO109M8YW7iD7WGYuNvvPR3dJw3fSLHnUhZixa2AV2",
+	"ghvQgkLuw4MtD8YdxVHBCb9KP1KC2PH22If6xKaxf0fuvzkFON4jQKJbZkCExdpmDhBp8DapkDg5JIU9",
+	"xTupkAk/ul8CYOqtnvCja8i8RFRa/ypqd70XcQQnJc3X93yl79U2/ZeqyQ+PxCfg80P5h5Tq/Wa85u0m",
+	"3OI5yxalx+YjaGmYSsKtQ7UQWOhrtoNgL8bs0XVwGaHm4ps1G+v1wvuXY2FYw6n2Pq/1GGF/dzv0as+l",
+	"R5d9T3PgZB8D7tI6oseGu/wkczqvSxqNa1l/Je63QyViSD89zPspqVjWdDk13KxzRU2+6vxoL/7um9VF",
+	"QvDUjIoJuuwRPB8jYOSOq/lg+caExue9C1/ImtuTtiCwMXFoS9fmhv3zc2pI1qb5p9gomuW14mZ3ZffO",
+	"dRdm2utKbqeTS7nmzN8EeTnDisdr/1izmor/wNwlHs7IAY4Aq4NRBQfVPbsypprd3YF9vZBxIfn9hw/v",
+	"SC6FUTQP9s6/4OU+f/SIfOAbFxl5//I5+fvf//7PjDClpIIPPwr76T+ffPOfxAEiSSHzeoP14yXXxrX0",
+	"mlvZRmRFf6sZQZcic0VSbqCr75+dff3NPwgXZMVuqY85kGe+/x00neOaWCPYVVq2iq7crcgfxb8/vDz7",
+	"rwzXJUuSr6hdnm+jaU1RXVK9YpowndOKFeQvHz/evn2bkY8f689v7+y/Hz/+9dFHyHTynAmExbvNefPq",
+	"wyyb1ap0RNaX5+eyYkJDb+hHUi3P3Y/OrfPRgJhnSNlWe/DL2WNIVVZM0IrPLmd/f3Tx6O8Oqgyc4m91",
+	"xWwIfLRET8MeAzCbXxWQe9CmDSPvdQ2//CUuT5pHzl+Dq3T3ybK9rqTQ+LavLy4wKoU5XHsWq6p0Fvv5",
+	"r67eEuXSMWD2AQd/EI6ZEMN3e4fdcrpRVGgQIfqRc1N9c4rYjAIJzl9SXkLMB4NjGxDuTXqgNW7n2mXf",
+	"MgFbHcUyCHZAv7tNZ4bo5l4ZxejmBT60t68gQQJ4zTHpa6rNGfzi7NV3IK38Bu1JytuzpTyzn57pNa/O",
+	"ZIWC9qyS0M5kdgndN0cwhmG3BpdypmHGXc7oa4e9fcIFwl1pBfkIKOOPM/KXghq845i8lnL914x8nCmp",
+	"DVOdLwUJre4vITLgnhEujwi/c6eoO6o7MPB2HB1Rq92nHJQVHsA+Wvb7ECuym+v6a+m/YsreDqSZ+Ti7",
+	"dO00sGkEZvIzyO1/FKD7zYqLJaGCba3MeTh3vuY3TQsPqkGUM3UGqQj8+BF5z3IpBMuhKw6I0g7L4DT9",
+	"BaRtXm26eyUF0Svf3WyaBMIsyuwu+1Ky6uCNAxisjUsUf7LnO+DY+0qVu2xWuVBsl5DPFaOGvXJ4c4f4",
+	"993fjrLE3iXkd10Ja1TN7vYI/Pi4BB4k7iPyKlxFsqKazBkTTbdrBMk56GElteYu54WiEOb74gNN5rbd",
+	"Y+fwjJvG9N3bOxjnn+Hfu+QB+W9mmk09JfMO0/ZLE2qqMIAlvLXKzB5zFyDuqUV6E87HxMEXb8B2t6Im",
+	"fStwq6vHhu7IkjvEOIajPbQODj8JhHVFAsGn98hRO/hvNYM2NE5HK+aS7ns6shVBnKKd/xgi4v9kNm5r",
+	"2SsExVvF7+NpIagXwD8E+rWFB7jHl7fsQUDVQ3UB2dD1gM71omWUM3BfN+APpYSbhOk+DzxDt7K5euw4",
+	"Vj1a71j8ABg5jzT4CFCzj7Os1SMhdcvYo9mD5N3AzkOs7GxDEbH2EIkaNTre0Op5CMf1BEqcov4RzvT5",
+	"t0yAUD0dQ+Dk3tAqJRU2tMocvFuTQm4FmOIOMJ8rqY/CKN93cOTB88P0l3vbgiOH+CKEXustf2UgC/d4",
+	"QGrjEXkr0R3gmiiWSwU1FUPCQIoFV5smg3Z0pniOb3gttf69jZaHb51bTJMTcZ1oBAGsaHOfjFXpu3Ax",
+	"oHWjHOgUoUhmxQSR4sDWVCF6evxNqXYPdQ5GAQhjOMF41OUP4jtYhfy7Gwd2e/pGpJHOXGh5N02/F+Q8",
+	"fsMEmJReqHBFAOE2yGY3TLnMSMrleO6f2dNLqdQZtlj9Srs/C7p72ipFZLcVyw0riCtXQkSer41MWbz2",
+	"5HTs3U7eOZZyHmn+7tnxH2RBd+MnZuRJpvXppKrQ7WjiGCwVL45lFNmxLD+GXXe1yhu2mXcULTJNR9We",
+	"wgwquhn+KNM/R6yQS/el4qZxBu1Ksihn+DTqEHYowpaN2f9g3hwzgz8Ep7bxGAlmLblAiTeXZnUMrn1N",
+	"d9BS2Dleet81I5oXkJWy/2YwA/tXCfcXnYhvsQzGZYHhdpM9tv1OyeoFPDaOY/EIDvLsnkKPjxR6ao8f",
+	"aZ9rngy0MOW6ESDgQx1FPNE1I1QQJC1k9x64fcMB2bA3pwi3uMFHWVNPojeHAY2h1uoYxMX5EAoXUWVE",
+	"S+e1yP0N5QIarwyYKfYnZxMk90vE0Y84A67aKM23E69725fbXURgD0aVEtwBQtOyuD2KYvY///LLxdk/",
+	"6dni0+d/PLn76///H7PJ0yipOTwJD9+57xxOqRgieL2EfmixzTH4Gntq99SDK8jFVxEuHpGfHejKoRQy",
+	"19eZQSIN7q4RRRMFsh801+waX65EW8VKJ1IrAdGejAa+dIjxEYepdTfv2E2E5ycZ67EX+4rUca915a33",
+	"9xCeEWwDTXJZDIToXafoh+fP9ybwoyh37f5VwoqVHdbwNzX9qZkBhPsoqYOhieHdw4CyT00E2n6eZiLP",
+	"MDZuVu6+SSt0KBc6s9qGih3Bm1tJTnVyB3+bpRXBg/zN/xdHH3QZEX4BOyWoqRUtiVQFU1jjYE4XIg9o",
+	"/KQw/F4iku+IOKfQTXEUzgkuxH1wO5X4KIkrAXGCY9FSQMNjcYK/z5caqNMBxITlgKyrPr+5cDfVicIZ",
+	"r6cy4YFwpzHg/W3HXzge2rwzvpfHyXmUhbeRuCBSQczCgTNDnyno8ExLxWixc7gswIqSJxf/HPQOgEvO",
+	"P9t/7ob84xeiCPs3xfP8tS6WrPB3u0O94fGc0PesZBQcpeYybV+d9jBW9raSc3G8zm04+BhhqgFp6poj",
+	"JGXpa2hYMBhSBnMCm2uB48K1K+32eRSE+HyliZLSYOui5k5bvHMqpd19N+kBT+//EhX/Wi4Pa/gjo2AR",
+	"29AM2mks/ZVuOlr2sK/kB1ZhB7mllMXJLIHK3edzogwcXhfE3ocWuH/AfHm40ijlVycvLqLlMTjE0YjQ",
+	"yC1IWfseIyc6p6e/HeLiZGlWsBjeh3sjTmE09Ns0O+OhwxJfH/ttKY5w9MzCjZlSEXcR5jEY4ple+9aR",
+	"DipDfhTMAzmtzvTGw8IpAuxdocmvkotDvOA6o6QrJLDh8sEMKHibUfUErfXCN10llYXWwFihckBpnTBc",
+	"GXoZWIo8taZ1LUqmNUIZALe45WmfGavmezMaWzB/Ui3nu4OmmFduNboVW48Mhs68vitXu9HjseBiSht4",
+	"bxNCBD5o9/LlKPfan+oVrU7m5liVhLrlD6mU/hSbCPVqp8Brad/3LAXVuHKXVf4eiY9Tnl1cV2LTXYUf",
+	"EOdoEX6usT+U3VVorGn39Qw8MxflzohvI+Nwgth2JvPPQHKgCVS4LhAg5RfsdJar8Ve/pnjkg7vEdFCT",
+	"fcuWPNh1weua72BxoOJQIoWmUSvQX0nwDubjJvhasYhuLkXhnAXRxkc+dX13NnRnD9eCbZnCI2lWFJ8E",
+	"teTuJBZ2JZhsaXVWi017a4dNzftxct6xoVwjnIGxRg+1r2Lv3aHmpIe2afs3IK2PJYdzuZlbIy+I4j7C",
+	"epfB1aSNrwIn2p7Optc5tu3W7nbUUx1QxU/mV35Qu3jqe69SxTE/EAFvuZkzUii4OGQgvJIwX7+YuTq6",
+	"VkXmhsVrSUN8a84FhclGqku/XKGK3S9sbBc5Ja/a6mbr9NJWSV93aWVasHa4v6+IFsdB77GydHaUYxBo",
+	"at+YOT5w29xlvmNmulXjdeWg+5XG4v2ZIm3tXiSD0TZPk+OF2rAdWrLaKFpmfhoB6BpbRbf6xW1VUi7G",
+	"CLE/obN9StYCygks5YgVyFvdB638Q+GrUZwVHfGh6fFwv+hqbekOsevOSHfCDIseQYgEt4jd8mMyHRbU",
+	"n4XOk0nJ8hYefO+6SP5uDSyaacTSu2sevRXAUhG+6naenPDCH7iIX4NKeXkNkOboS2lRKAgKwaWPlJct",
+	"y+kptsElfEGExC+xiwAcOGZIXR1uBuuTz7jwscln2O0H19XHnMGtVNZuZGXJxdJ5ddIy+aar29psd/7Z",
+	"/nN3CLLb2vkxmcnvpGDHQ7+iTKBbeh+ImZ3z4Trr3vpOkDkPL4Bhv7AB1z64aa48SgC8KNyGgXZTDPsb",
+	"WAUnhcuQUuNZf5gp7+2GdPc85YUM8fSXlqnOuj5aTyAQCe7qW7kAG3y+8xLxGPt8xYTd6A0t2FldudYw",
+	"VtxAxxcAj+KxhWKvjAi5HWF1uw4zI3ThFzCys4FMv8OJz2VhrdZtyjqrhWZMDMIHT2pwIa0Om/KO7kdT",
+	"RtZ062mj4Q5RbgLnQC57oqKCmrFm849TFGpWStbLxMXObrqet/3C7ByjLSqHa6U6J9m/936VpifUuG+o",
+	"Wnt2IGGx7a0CgT58RN/hI7+jVIUZHLnHGi78qJabJRb0UcOx0bwZSNS/c7fMnwjb56j2ZcF9rZcmaH48",
+	"uwSHw8pkrlhupNrhFWUlR9ifcLYKEF8quzly21dTuFvnn+HfwVZIzYadCgFzMupNtrRhKvtObpdY56WU",
+	"63uYdO3Bh8/IaynXsxPyK4yfMrkgoi/lGowC8ox465caklPhMquK0XzFCocfdVdtZxBg8HjSowgXOw+8",
+	"aBpmASbYM6G3TGmyXTHRzHZFdQAmp7duI2thup5ilwT/FoaX2DqCtpdutebGXXRjvVIXj+Wa1AKIQefW",
+	"X/D1d607QLHnKTF0zQRAZlyTCqt/u5v/UqolM29gil9SYV7Rnb/w0Mf2GtECCw1Lx1u2qdjBhYbooJdu",
+	"k7hpXbx9oqNXUXfV7kNOXswwe0fzk6qmd6PV0sWfTC1dMUNWckvkwrQODddNH0CfPLH871u5QBKwFgYN",
+	"NGPK/sH1ifzzz+5/g0rqfbgV63SYGPeKJCrPXT/xhVSVm85bd+Xnp0HSjag/dOMlyhD/TNmf1kp+l85k",
+	"pn0NXgBrIkDFOt6uB5X9wCqGGnrNcuHqsbAG6z5RwiGGaCFwBzjAPzUK2cRda6Oj1F3+ufgL6HSYtwLZ",
+	"E1m/B3YzDcPbcw7/PSAiG4T0aSlzALh8PBEZqbtRHRz4sUtvIiQ/p2CORoySLzO7hD2DRvLDUfHdCMZS",
+	"XuMD3c39b0lceYKsDaY5G1fByrenRCqijWxnpJrwYTeige+4X1TpS7MyyvqlZJpIkfnCKOnh8nbF1XH6",
+	"fOB+NqB8Z7DrNVwuz5SW4hH5IMkStgL6ofsnIXiu93uUab4UZ1yclVw4d3bAJW1dKH5Cx7T1lnQbovVx",
+	"goSQlrPDub3iS6GxQ4SSWw39JTIiRd5L8rQSOqmszHftK7JO4Ux07g78wgcjCaL6uQOOskZOCzSFLTt0",
+	"AxVBnEz7Du6H7+m/6mLJuhc8BHgiOKlRwLjz5MdixW961+FF1S3cmbdzFtlJW3J2bueL7krTLTtfUS6w",
+	"2LsBTDtkvcMXA0UKCS2OzXHqbu3DtWGtGbiLN7yb0qNv54amlDHTusfplMRt3pIQR1upjleGD4O5LQhM",
+	"ihGkreLGutdWxzZ75y44avsdCAIjJaM3DFvWAXFXjJZ4K3yKot/jEyekpntDgpLuMiOiauE4wt/KNLv8",
+	"5dMeYDI0h+38jrxlrICAFdy+9Ahf1hros7+W6ZdP1pkItzz98slaUoifQesNbw86t47U/w4AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

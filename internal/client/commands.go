@@ -26,6 +26,7 @@ func Commands() []Command {
 		{"learn", "INPUT [FILE]", "Propose how files are read, learnt from one of them: the definition with a layout and columns. Nothing is saved.", "jorvex learn tariff-card", learn},
 		{"columns", "INPUT", "Map the headers of the picked files to the declared columns: headers down, files across.", "jorvex columns daily-loadings", columnsCommand},
 		{"rows", "INPUT [FILE]", "Show the first rows of a file, the first picked one unless it is named, as they are shaped or as they are in it.", "jorvex rows fuel-uplift 'fuel/2026-08/Fulmar fuel.xlsx' -raw", rowsCommand},
+		{"differences", "INPUT FILE", "Show the rows and columns that a file's version of now and the one delivered before differ in.", "jorvex differences daily-loadings 'Eskvik/2026/loadings 2026-11-20.csv'", differences},
 		{"try", "INPUT FILE", "Tell what would become of a file that is not dropped yet. Nothing is recorded.", "jorvex try daily-loadings 'loadings 2026-11-25.csv' -as 'Eskvik/2026/loadings 2026-11-25.csv'", try},
 		{"hold", holdVerbs, "Hold a file in or out whatever the rules say, release it, or list the holds.", "jorvex hold out daily-loadings 'Eskvik/2026/loadings 2026-11-20.csv' -note 'figures are wrong'", hold},
 		{"changes", "INPUT", "List what is new, changed, moved, removed or broken since the last delivery, or every change there was.", "jorvex changes daily-loadings -log -most 20", changesCommand},

@@ -217,3 +217,61 @@ func fitted(cell api.ColumnMapCell, declared bool) string {
 	}
 	return string(cell.Fit)
 }
+
+func differences(ctx context.Context, c *Call) error {
+	c.listing()
+	before := c.Flags.String("before", "", "`digest` of the earlier version; the last one that fed a delivery if empty")
+	after := c.Flags.String("after", "", "`digest` of the later version; the present one if empty")
+	args, err := c.Parse(2, 2)
+	if err != nil {
+		return err
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	answer, err := service.CompareFileWithResponse(ctx, args[0], &api.CompareFileParams{Path: args[1], Before: *before, After: *after})
+	if err != nil {
+		return unreachable(err)
+	}
+	d := answer.JSON200
+	if d == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	t := columns(append([]string{""}, d.Columns...)...)
+	for _, r := range d.Items {
+		if r.Before != nil {
+			t.row(append([]string{"-"}, r.Before...)...)
+		}
+		if r.After != nil {
+			t.row(append([]string{"+"}, r.After...)...)
+		}
+	}
+	if c.json || c.csv {
+		return c.show(t, d)
+	}
+	if len(d.Items) > 0 {
+		t.print(c.Stdout)
+	}
+	for _, v := range []struct {
+		which string
+		api.FileVersion
+	}{{"the earlier version", d.Before}, {"the later version", d.After}} {
+		if v.Broken != "" {
+			fmt.Fprintf(c.Stdout, "%s has no rows to compare: %s\n", v.which, v.Broken)
+		}
+	}
+	for _, part := range []struct {
+		says  string
+		names []string
+	}{{"columns added", d.ColumnsAdded}, {"columns gone", d.ColumnsGone}} {
+		if len(part.names) > 0 {
+			fmt.Fprintf(c.Stdout, "%s: %s\n", part.says, strings.Join(part.names, ", "))
+		}
+	}
+	for _, r := range d.ColumnsRespelt {
+		fmt.Fprintf(c.Stdout, "the column %s is now written %s\n", r.Before, r.After)
+	}
+	fmt.Fprintf(c.Stdout, "%s added, %s gone, %s altered\n", plural(d.RowsAdded, "row"), c.number(d.RowsGone), c.number(d.RowsAltered))
+	return nil
+}

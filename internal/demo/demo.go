@@ -83,7 +83,7 @@ expect: {every: working day, of: day, each: terminal, due: "1 day after, 09:00"}
 columns:
   - {name: day, capture: day}
   - {name: terminal, capture: terminal}
-  - {name: sailing, headers: [Sailing, Sailing no], required: true}
+  - {name: sailing, headers: [Sailing, Sailing no], required: true, key: true}
   - {name: vessel, headers: [Vessel], required: true}
   - {name: bound_for, headers: [Bound for]}
   - {name: departed, headers: [Departed], type: time}

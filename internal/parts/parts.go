@@ -56,7 +56,7 @@ type Part struct {
 }
 
 // ErrDamaged is in the error for a part that is not as it was written.
-var ErrDamaged = errors.New("a kept part is damaged; it is made anew at the next refresh")
+var ErrDamaged = errors.New("a kept part is damaged")
 
 // Open opens the store in dir, which is made if it is not there, for at most so
 // many bytes. What an interrupted writing left is cleared.
@@ -206,6 +206,17 @@ func (o *opened) Close() error {
 	o.s2.Reset(bytes.NewReader(nil))
 	o.part.store.decoders.Put(o.s2)
 	return o.file.Close()
+}
+
+// Sound reads the rows through, and reports whether they are as they were written.
+func (p *Part) Sound() bool {
+	r, err := p.Open()
+	if err != nil {
+		return false
+	}
+	defer r.Close()
+	_, err = io.Copy(io.Discard, r)
+	return err == nil
 }
 
 // Remove takes a part away, which is found to be damaged.

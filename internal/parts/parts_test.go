@@ -92,6 +92,7 @@ func TestParts(t *testing.T) {
 	}
 	_, err = read(p)
 	require.ErrorIs(t, err, parts.ErrDamaged)
+	assert.True(t, first.Digest == p.Digest && !p.Sound())
 	p.Remove()
 	_, found = again.Find(name)
 	assert.False(t, found)

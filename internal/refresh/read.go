@@ -85,11 +85,7 @@ func (f *fed) open(it func(part io.Reader) error) error {
 		return err
 	}
 	defer part.Close()
-	err = it(part)
-	if errors.Is(err, parts.ErrDamaged) {
-		f.part.Remove() // it is made anew by the next refresh
-	}
-	return err
+	return it(part)
 }
 
 // stageAll begins to stage every delivery. Whether a target can be written is
@@ -186,7 +182,7 @@ func (r *run) shape(ctx context.Context, f *fed) error {
 	origin := watch.OriginOf(def, f.picked.Path, f.picked.Mark.Modified, f.picked.Captures).Of(def)
 	name := parts.Name(f.reading.Digest, r.view.Input.Layout, origin)
 	var found bool
-	if f.part, found = r.Parts.Find(name); !found || f.part.Digest == "" && r.hasTable() {
+	if f.part, found = r.Parts.Find(name); !found || f.part.Digest == "" && r.hasTable() || !f.part.Sound() {
 		if err := r.makePart(ctx, f, name, origin); err != nil {
 			return err
 		}

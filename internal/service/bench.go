@@ -4,13 +4,17 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"net/http"
 	"slices"
+	"strconv"
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/shaping"
 	"jorvex/internal/records"
+	"jorvex/internal/refresh"
+	"jorvex/internal/vault"
 	"jorvex/internal/watch"
 )
 
@@ -141,4 +145,81 @@ func columnMap(def *definition.Definition, variants []watch.Variant, read, picke
 		m.Variants = append(m.Variants, shown)
 	}
 	return m
+}
+
+// GetTable implements the contract.
+func (s *server) GetTable(ctx context.Context, request api.GetTableRequestObject) (api.GetTableResponseObject, error) {
+	in, err := s.input(ctx, request.Input)
+	if err != nil {
+		return nil, err
+	}
+	t, err := s.Runner.Table(ctx, in)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil, notFound("table of", in.Name, "refresh it with: jorvex refresh "+in.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var at refresh.TableAt
+	if file := request.Params.File; file != "" {
+		if at.File = t.Find(file); at.File < 0 {
+			return nil, notFound("file in the table", file, "its receipt lists those that fed it: jorvex receipt "+strconv.FormatInt(t.Receipt.Number, 10)+" -files")
+		}
+	}
+	if err := readCursor(request.Params.Cursor, &at); err != nil {
+		return nil, err
+	}
+	if at.File < 0 || at.Row < 0 {
+		return nil, badRequest("the cursor was not made by this service; start again without one")
+	}
+	if where := request.Params.Where; where != "" {
+		if err := t.Where(where); err != nil {
+			return nil, badRequest("%s", err)
+		}
+	}
+	page := api.GetTable200JSONResponse{Receipt: t.Receipt.Number, Columns: []api.TableColumn{}, Items: []api.TableRow{}, Files: t.Receipt.Files, Rows: t.Receipt.Rows}
+	for _, c := range t.Definition.Columns {
+		page.Columns = append(page.Columns, api.TableColumn{Name: c.Name, Type: string(c.Type)})
+	}
+	rows, next, err := t.Rows(ctx, at, limit(request.Params.Limit))
+	for _, r := range rows {
+		page.Items = append(page.Items, api.TableRow{File: r.File, Row: r.Row, Values: r.Values})
+	}
+	if next != nil {
+		page.Next = cursor(next)
+	}
+	return page, err
+}
+
+// CompareFile implements the contract.
+func (s *server) CompareFile(ctx context.Context, request api.CompareFileRequestObject) (api.CompareFileResponseObject, error) {
+	in, err := s.input(ctx, request.Input)
+	if err != nil {
+		return nil, err
+	}
+	path, _, err := s.locate(ctx, in, request.Params.Path)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return nil, err
+	}
+	d, err := s.Runner.Compare(ctx, in, path, request.Params.Before, request.Params.After)
+	switch {
+	case errors.Is(err, refresh.ErrOneVersion):
+		return nil, newProblem(http.StatusNotFound, "one-version", "There is nothing to compare with", "versions are those that fed a delivery, and the present one", "there is one version of %s alone", filename.Show(path))
+	case errors.Is(err, vault.ErrMissing):
+		return nil, notFound("version of "+filename.Show(path), request.Params.Before+request.Params.After, "its story lists the versions that fed a delivery")
+	case err != nil:
+		return nil, err
+	}
+	shown := api.CompareFile200JSONResponse{
+		Before: api.FileVersion{Digest: d.Before.Digest, Broken: d.Before.Broken}, After: api.FileVersion{Digest: d.After.Digest, Broken: d.After.Broken},
+		ColumnsAdded: append([]string{}, d.ColumnsAdded...), ColumnsGone: append([]string{}, d.ColumnsGone...), ColumnsRespelt: []api.Respelt{},
+		RowsAdded: d.Added, RowsGone: d.Gone, RowsAltered: d.Altered, Columns: append([]string{}, d.Columns...), Items: []api.RowDifference{},
+	}
+	for _, r := range d.ColumnsRespelt {
+		shown.ColumnsRespelt = append(shown.ColumnsRespelt, api.Respelt{Before: r[0], After: r[1]})
+	}
+	for _, r := range d.First {
+		shown.Items = append(shown.Items, api.RowDifference{Before: r.Before, After: r.After})
+	}
+	return shown, nil
 }

@@ -63,7 +63,7 @@ func (b *Bench) First() string {
 
 // open calls it with a file of the place.
 func (b *Bench) open(ctx context.Context, path string, it func(*reading.File) error) error {
-	return b.read(ctx, path, func(r io.Reader) error {
+	return b.Content(ctx, path, func(r io.Reader) error {
 		f, err := reading.Open(r, spool)
 		if err != nil {
 			return err
@@ -73,9 +73,9 @@ func (b *Bench) open(ctx context.Context, path string, it func(*reading.File) er
 	})
 }
 
-// read calls it with the bytes of a file of the place. What is wrong with the
+// Content calls it with the bytes of a file of the place. What is wrong with the
 // file itself comes back as a finding.Finding.
-func (b *Bench) read(ctx context.Context, path string, it func(io.Reader) error) error {
+func (b *Bench) Content(ctx context.Context, path string, it func(io.Reader) error) error {
 	var wrong error
 	read, err := Read(ctx, b.at.place, Picked{Path: path}, b.w.Clock, func(r io.Reader) (*records.Check, string, error) {
 		err := it(r)
@@ -94,6 +94,23 @@ func (b *Bench) read(ctx context.Context, path string, it func(io.Reader) error)
 	return err
 }
 
+// Origin is what the rows of a file say of it.
+func (b *Bench) Origin(path string) shaping.Origin {
+	if i := b.trial.find(path); i >= 0 {
+		return OriginOf(b.Definition(), path, b.trial.File(i).Modified, b.trial.result.Decisions[i].Captures)
+	}
+	return OriginOf(b.Definition(), path, 0, nil)
+}
+
+// Digest returns the digest of the bytes that a file had when it was read last;
+// empty if it is not there.
+func (b *Bench) Digest(path string) string {
+	if i := b.trial.find(path); i >= 0 {
+		return b.trial.set.files[i].Digest
+	}
+	return ""
+}
+
 // Rows returns the first rows of a file beside what became of them; none if the
 // definition has no columns.
 func (b *Bench) Rows(ctx context.Context, path string, most int) (trace shaping.Trace, err error) {
@@ -101,10 +118,7 @@ func (b *Bench) Rows(ctx context.Context, path string, most int) (trace shaping.
 	if len(def.Columns) == 0 {
 		return trace, nil
 	}
-	origin := OriginOf(def, path, 0, nil)
-	if i := b.trial.find(path); i >= 0 {
-		origin = OriginOf(def, path, b.trial.File(i).Modified, b.trial.result.Decisions[i].Captures)
-	}
+	origin := b.Origin(path)
 	err = b.open(ctx, path, func(f *reading.File) (err error) {
 		trace, err = shaping.ShapeTraced(def, origin, f, most)
 		trace.Findings = append(trace.Findings, shaping.OfName(def, origin)...)
@@ -178,7 +192,7 @@ func (b *Bench) Variants(ctx context.Context) (variants []Variant, read, of int,
 func (b *Bench) Learn(ctx context.Context, text, path string) (learnt string, unsure []string, err error) {
 	def := b.Definition()
 	var content reading.Content
-	err = b.read(ctx, path, func(r io.Reader) (err error) {
+	err = b.Content(ctx, path, func(r io.Reader) (err error) {
 		content, err = spool(r)
 		return err
 	})

@@ -159,6 +159,11 @@ func (f *field) byHeader() bool {
 	return f.column.Source == definition.FromCell && f.column.Position == 0
 }
 
+// implied reports whether no spelling of the header was declared.
+func (f *field) implied() bool {
+	return len(f.column.Headers) == 1 && f.column.Headers[0] == f.column.Name
+}
+
 // accepts returns the number of the first header that the column accepts a cell
 // for, or -1.
 func (f *field) accepts(written, plain string) int {
@@ -255,8 +260,7 @@ func (s *shaper) bind(header keptRow) error {
 				return inColumn(finding.New(finding.HeaderTwice, "both %q and %q are taken for %s", written[f.cell], written[at], f.column.Name), f, header.number)
 			}
 			f.cell, taken[at] = at, true
-			implied := len(f.column.Headers) == 1 && f.column.Headers[0] == f.column.Name // no spelling was declared
-			if !implied && at < s.width && !slices.Contains(f.column.Headers, strings.TrimPrefix(string(header.cells[at].Text), "\ufeff")) {
+			if !f.implied() && at < s.width && !slices.Contains(f.column.Headers, strings.TrimPrefix(string(header.cells[at].Text), "\ufeff")) {
 				s.found(inColumn(finding.New(finding.HeaderRespelt, "%q was taken as %q", header.cells[at].Text, f.column.Headers[k]), f, header.number))
 			}
 		}

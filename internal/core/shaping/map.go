@@ -52,7 +52,7 @@ func Fits(def *definition.Definition, headers []string) []Header {
 		for at := range headers {
 			if h.Written == "" && f.accepts(headers[at], plain[at]) >= 0 {
 				h.Written, h.Fit, taken[at] = headers[at], Respelt, true
-				if slices.Contains(f.column.Headers, headers[at]) {
+				if f.implied() || slices.Contains(f.column.Headers, headers[at]) {
 					h.Fit = Same
 				}
 			}
