@@ -208,7 +208,6 @@ func TestConsole(t *testing.T) {
 	b.sees(`239 files fed it`)
 	b.sees(`Left out: 7 match no pattern, 2 scratch files\.`)
 	b.picture("receipt", 1280, 800, "light")
-	b.picture("receipt-dark", 1280, 800, "dark")
 
 	// What is broken stops the refresh, and is told where the analyst looks.
 	b.do(chromedp.EmulateViewport(1280, 800))
@@ -362,7 +361,6 @@ func TestPickBench(t *testing.T) {
 	b.sees(`named in the list\s*sheet Inspection, to All quays, from row 1`)
 	b.do(chromedp.Navigate(s.Base + "/inputs/tariff-card"))
 	b.sees(`not the latest: tariffs/tariff card 1 September 2026.xlsx is newer`)
-	b.picture("input-latest", 1280, 800, "light")
 }
 
 // Trust in the console: what needs a person, the grid of expected files and an

@@ -342,6 +342,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/inputs/{input}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        /** The combined rows of the last delivery, each with the file and row that it comes from. */
+        get: operations["getTable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/inputs/{input}/file-differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        /** What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery. */
+        get: operations["compareFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/inputs/{input}/column-map": {
         parameters: {
             query?: never;
@@ -832,16 +870,81 @@ export interface components {
             bound?: number[];
             findings: components["schemas"]["Finding"][];
         };
+        TablePage: {
+            /** Format: int64 */
+            receipt: number;
+            columns: components["schemas"]["TableColumn"][];
+            items: components["schemas"]["TableRow"][];
+            /**
+             * Format: int64
+             * @description That fed the delivery.
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Of the whole table.
+             */
+            rows: number;
+            /** @description Cursor of the next page; absent at the end. */
+            next?: string;
+        };
+        TableColumn: {
+            name: string;
+            type: string;
+        };
+        TableRow: {
+            file: string;
+            /**
+             * Format: int64
+             * @description In the file, counted from 1; 0 if it is not known.
+             */
+            row: number;
+            /** @description Blank ones are empty. */
+            values: string[];
+        };
+        VersionDifferences: {
+            before: components["schemas"]["FileVersion"];
+            after: components["schemas"]["FileVersion"];
+            /** @description Headers that the earlier version lacks. */
+            columns_added: string[];
+            columns_gone: string[];
+            columns_respelt: components["schemas"]["Respelt"][];
+            /** Format: int64 */
+            rows_added: number;
+            /** Format: int64 */
+            rows_gone: number;
+            /**
+             * Format: int64
+             * @description Rows with the same key and other values; none without a key.
+             */
+            rows_altered: number;
+            /** @description Names of the declared columns. */
+            columns: string[];
+            /** @description The first 50. */
+            items: components["schemas"]["RowDifference"][];
+        };
+        FileVersion: {
+            digest: string;
+            /** @description Why it has no rows; else empty. */
+            broken: string;
+        };
+        Respelt: {
+            before: string;
+            after: string;
+        };
+        RowDifference: {
+            /** @description Absent for a row that was added. */
+            before?: string[];
+            /** @description Absent for a row that is gone. */
+            after?: string[];
+        };
         BenchRequest: {
             /** @description One that is not saved; the saved one if it is absent. */
             definition?: string;
             /** @description The path from the place's root, or from the input's folder, as it is shown; the first picked file if it is absent. */
             path?: string;
-            /**
-             * @description How many rows.
-             * @default 50
-             */
-            limit: number;
+            /** @description How many rows; 50 unless told otherwise. */
+            limit?: number;
         };
         Proposal: {
             /** @description The file that it was learnt from. */
@@ -2283,6 +2386,65 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RowPage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getTable: {
+        parameters: {
+            query?: {
+                /** @description Begin with this file, by its path as the receipt has it. */
+                file?: string;
+                /** @description A condition on the columns; there may be fewer rows than the limit, or none, before the end. */
+                where?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TablePage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    compareFile: {
+        parameters: {
+            query: {
+                path: string;
+                /** @description Digest of the earlier version. */
+                before?: string;
+                /** @description Digest of the later version. */
+                after?: string;
+            };
+            header?: never;
+            path: {
+                input: components["parameters"]["InputName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionDifferences"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -13,9 +13,11 @@ import LogPage from './pages/LogPage.vue'
 import NoticesPage from './pages/NoticesPage.vue'
 import PickPage from './pages/PickPage.vue'
 import PlacesPage from './pages/PlacesPage.vue'
+import ReadPage from './pages/ReadPage.vue'
 import ReceiptPage from './pages/ReceiptPage.vue'
 import SettingsPage from './pages/SettingsPage.vue'
 import StoryPage from './pages/StoryPage.vue'
+import TablePage from './pages/TablePage.vue'
 import TodayPage from './pages/TodayPage.vue'
 import VersionsPage from './pages/VersionsPage.vue'
 import { vuetify } from './theme'
@@ -30,6 +32,8 @@ const router = createRouter({
     { path: '/settings', component: SettingsPage },
     { path: '/inputs/:input', component: InputPage, props: true },
     { path: '/inputs/:input/pick', component: PickPage, props: true },
+    { path: '/inputs/:input/read', component: ReadPage, props: true },
+    { path: '/inputs/:input/table', component: TablePage, props: true },
     { path: '/inputs/:input/versions', component: VersionsPage, props: true },
     { path: '/inputs/:input/coverage', component: CoveragePage, props: true },
     { path: '/inputs/:input/log', component: LogPage, props: true },

@@ -117,6 +117,8 @@ function parts(path: string) {
     <p class="quiet">
       {{ shown.name }} · {{ shown.place }}<template v-if="shown.folder"> / {{ shown.folder }}</template> · definition version {{ shown.version }} ·
       delivers {{ shown.deliveries.length ? shown.deliveries.join(', ') : 'nothing' }} · <router-link :to="`/inputs/${shown.name}/pick`">choose files</router-link> ·
+      <router-link :to="`/inputs/${shown.name}/read`">read files</router-link> ·
+      <template v-if="shown.last_refresh"><router-link :to="`/inputs/${shown.name}/table`">rows</router-link> · </template>
       <router-link :to="`/inputs/${shown.name}/versions`">versions</router-link> · <router-link :to="`/inputs/${shown.name}/log`">changes</router-link>
       <template v-if="shown.counts.coverage"> · <router-link :to="`/inputs/${shown.name}/coverage`">coverage</router-link></template>
     </p>

@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { mdiClose, mdiContentSave, mdiRedo, mdiUndo } from '@mdi/js'
+import { mdiClose } from '@mdi/js'
 import { computed, onMounted, ref, watch } from 'vue'
-import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 
+import BenchHead from '../parts/BenchHead.vue'
 import ParameterFields from '../parts/ParameterFields.vue'
 import PatternBuilder from '../parts/PatternBuilder.vue'
 import RuleList from '../parts/RuleList.vue'
@@ -10,7 +11,8 @@ import SetNotes from '../parts/SetNotes.vue'
 import StateMark from '../parts/StateMark.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
 import WindowFields from '../parts/WindowFields.vue'
-import { api, take, type File, type Input, type Schemas, type Trouble } from '../use/api'
+import { api, take, type File, type Schemas } from '../use/api'
+import { useBench } from '../use/bench'
 import { useDefinition } from '../use/definition'
 import { useEvent } from '../use/events'
 import { count, number } from '../use/format'
@@ -21,15 +23,13 @@ const props = defineProps<{ input: string }>()
 const route = useRoute()
 const router = useRouter()
 
-const saved = ref<Input>()
 const places = ref<Schemas['Place'][]>([])
 const vocabulary = ref<Schemas['Vocabulary']>()
 const definition = useDefinition()
+const bench = useBench(() => props.input, definition)
+const { saved, changed, keys } = bench
 const asText = ref(false)
 const example = ref<string>()
-const tag = ref('')
-const conflict = ref<Trouble>()
-const notice = ref('')
 
 const show = ref<'gained' | 'lost' | NonNullable<Schemas['TrialRequest']['show']>>('picked')
 const asked = computed(() => (show.value === 'gained' || show.value === 'lost' ? 'all' : show.value))
@@ -37,13 +37,10 @@ const search = ref('')
 const { trial, trouble, faults, busy, run } = useTrial(() => props.input, definition.text, asked, search)
 
 const { trouble: unread, reload } = useLoading(async () => {
-  const answer = await api.GET('/api/v1/inputs/{input}', { params: { path: { input: props.input } } })
-  saved.value = await take(Promise.resolve(answer))
-  tag.value = answer.response.headers.get('ETag') ?? ''
+  await bench.load()
   const [list, words] = await Promise.all([take(api.GET('/api/v1/places')), take(api.GET('/api/v1/vocabulary'))])
   places.value = list.items
   vocabulary.value = words
-  definition.start(saved.value.definition)
   const cure = route.query.add
   if (typeof cure === 'string') {
     definition.addRule('pick', cure)
@@ -56,8 +53,7 @@ useEvent<{ input: string }>('roster', (e) => {
   if (e.input === props.input) void run()
 })
 
-const changed = computed(() => saved.value !== undefined && definition.text.value !== saved.value.definition)
-onBeforeRouteLeave(() => !changed.value || window.confirm('Leave without saving what you changed?'))
+watch(bench.saved, (now, before) => before && now && run())
 
 const byHand = computed(() => {
   const files = definition.plain.value.files
@@ -112,37 +108,6 @@ function use(made: string) {
   show.value = 'gained'
 }
 
-async function save() {
-  conflict.value = undefined
-  notice.value = ''
-  try {
-    const answer = await api.PUT('/api/v1/inputs/{input}', {
-      params: { path: { input: props.input }, header: { 'If-Match': tag.value } },
-      body: { definition: definition.text.value },
-    })
-    saved.value = await take(Promise.resolve(answer))
-    tag.value = answer.response.headers.get('ETag') ?? ''
-    notice.value = `Saved as version ${saved.value.version}.`
-    await run()
-  } catch (e) {
-    conflict.value = e as Trouble
-  }
-}
-
-watch(changed, (now) => {
-  if (now) notice.value = ''
-})
-
-function keys(e: KeyboardEvent) {
-  if (!(e.ctrlKey || e.metaKey)) return
-  const key = e.key.toLowerCase()
-  if (key === 'z' && !e.shiftKey) definition.undo()
-  else if (key === 'y' || (key === 'z' && e.shiftKey)) definition.redo()
-  else if (key === 's') void save()
-  else return
-  e.preventDefault()
-}
-
 const value = (e: Event) => (e.target as HTMLInputElement).value
 const checked = (e: Event) => (e.target as HTMLInputElement).checked
 </script>
@@ -150,28 +115,7 @@ const checked = (e: Event) => (e.target as HTMLInputElement).checked
 <template>
   <trouble-note :trouble="unread" />
   <div v-if="saved" @keydown="keys">
-    <div class="head">
-      <div>
-        <h1>Choose files: {{ saved.title }}</h1>
-        <p class="quiet">
-          <router-link :to="`/inputs/${input}`">{{ input }}</router-link> · version {{ saved.version }} · nothing counts until it is saved ·
-          <router-link :to="`/inputs/${input}/versions`">all versions</router-link>
-        </p>
-      </div>
-      <div class="acts">
-        <v-btn :icon="mdiUndo" variant="text" size="small" aria-label="Undo" :disabled="!definition.canUndo.value" @click="definition.undo()" />
-        <v-btn :icon="mdiRedo" variant="text" size="small" aria-label="Redo" :disabled="!definition.canRedo.value" @click="definition.redo()" />
-        <v-btn variant="tonal" size="small" @click="asText = !asText">{{ asText ? 'Show the fields' : 'Show the text' }}</v-btn>
-        <v-btn color="primary" size="small" :prepend-icon="mdiContentSave" :disabled="!changed || faults.length > 0 || !!definition.broken.value" @click="save">
-          Save
-        </v-btn>
-      </div>
-    </div>
-    <v-alert v-if="conflict" type="error" class="my-3" :title="conflict.detail">
-      {{ conflict.next }}
-      <router-link :to="`/inputs/${input}/versions`">See the versions</router-link>
-    </v-alert>
-    <v-alert v-if="notice" type="success" class="my-3" :title="notice" />
+    <bench-head v-model:as-text="asText" what="Choose" :input="input" :bench="bench" :definition="definition" :faults="faults" />
 
     <div class="bench">
       <div class="side">
@@ -345,20 +289,6 @@ const checked = (e: Event) => (e.target as HTMLInputElement).checked
 </template>
 
 <style scoped>
-.head {
-  display: flex;
-  justify-content: space-between;
-  gap: 12px;
-  flex-wrap: wrap;
-  align-items: flex-start;
-}
-
-.acts {
-  display: flex;
-  gap: 8px;
-  align-items: center;
-}
-
 .bench {
   display: grid;
   grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);

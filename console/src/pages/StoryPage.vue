@@ -7,6 +7,7 @@ import LogTable from '../parts/LogTable.vue'
 import RowTable from '../parts/RowTable.vue'
 import StateMark from '../parts/StateMark.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
+import VersionDifferences from '../parts/VersionDifferences.vue'
 import WhyPanel from '../parts/WhyPanel.vue'
 import { api, take, type Schemas } from '../use/api'
 import { useEvent } from '../use/events'
@@ -45,6 +46,7 @@ useEvent<{ input: string }>('roster', (e) => {
       <hold-fields :input="input" :file="story.file" />
     </template>
     <row-table v-if="story.file.id && story.file.verdict === 'picked'" :key="story.file.size + story.file.modified" :input="input" :path="story.file.path" />
+    <version-differences v-if="story.fed.length" :key="story.file.size + story.file.modified" :input="input" :path="story.file.path" />
     <h2>What it fed</h2>
     <p v-if="story.fed.length === 0" class="quiet">No delivered refresh yet.</p>
     <ul v-else>

@@ -32,7 +32,7 @@ const shown = computed(() => (raw.value ? page.value?.items : page.value?.items.
       <span class="quiet">{{ count(page.rows_read, 'row') }} below the header, {{ number(page.rows_kept) }} kept; the first {{ number(page.items.length) }} are shown</span>
     </div>
     <p v-if="shown.length === 0" class="quiet">None is kept; see how they are in the file.</p>
-    <div v-else class="sheet grid">
+    <div v-else class="sheet grid sideways">
       <table class="rows">
         <thead>
           <tr>
@@ -72,21 +72,5 @@ const shown = computed(() => (raw.value ? page.value?.items : page.value?.items.
 
 .grid td {
   white-space: pre;
-}
-
-/* A table of a file's own columns is scrolled sideways, also where it is narrow. */
-@media (max-width: 640px) {
-  .grid table.rows thead {
-    display: table-header-group;
-  }
-
-  .grid table.rows tr {
-    display: table-row;
-  }
-
-  .grid table.rows td {
-    display: table-cell;
-    text-align: left;
-  }
 }
 </style>

@@ -1,5 +1,5 @@
 import { computed, ref } from 'vue'
-import { Document, isMap, isScalar, parseDocument } from 'yaml'
+import { Document, isMap, isScalar, isSeq, parseDocument } from 'yaml'
 
 /** A rule as the bench edits it: its text, and whether it is switched off. */
 export type Rule = { text: string; off: boolean }
@@ -71,17 +71,21 @@ export function useDefinition() {
     write(doc.toString({ lineWidth: 0, flowCollectionPadding: false }), typing)
   }
 
-  /** Sets a value, or takes its key away if there is none. */
-  function set(path: Path, value: unknown, typing = false) {
+  /** Sets values, or takes their keys away where there is none, in one step. */
+  function setAll(values: [Path, unknown][], typing = false) {
     edit((doc) => {
-      if (value === undefined || value === '') doc.deleteIn(path)
-      else {
+      for (const [path, value] of values) {
+        if (value === undefined || value === '') {
+          doc.deleteIn(path)
+          continue
+        }
         const node = doc.createNode(value, { flow: typeof value === 'object' && !Array.isArray(value) })
         if (path.length === 1) insert(doc, String(path[0]), node)
         else doc.setIn(path, node)
       }
     }, typing)
   }
+  const set = (path: Path, value: unknown, typing = false) => setAll([[path, value]], typing)
 
   /** The rules of a list, whose entries are texts or {key: text, off: true}. */
   function rules(list: string, key: string): Rule[] {
@@ -120,6 +124,24 @@ export function useDefinition() {
     })
   }
 
+  /** Adds an entry {key: value, …} to a list, in one line. */
+  function addEntry(list: string, entry: Record<string, unknown>) {
+    edit((doc) => {
+      const node = doc.createNode(entry, { flow: true })
+      if (Array.isArray(plain.value[list])) doc.addIn([list], node)
+      else doc.set(list, doc.createNode([node]))
+    })
+  }
+
+  /** Moves an entry of a list to another place in it. */
+  function moveEntry(list: string, from: number, to: number) {
+    edit((doc) => {
+      const node: unknown = doc.get(list, true)
+      if (!isSeq(node) || to < 0 || to >= node.items.length) return
+      node.items.splice(to, 0, ...node.items.splice(from, 1))
+    })
+  }
+
   return {
     text,
     plain,
@@ -127,10 +149,13 @@ export function useDefinition() {
     start,
     write,
     set,
+    setAll,
     rules,
     setRule,
     addRule,
     removeRule,
+    addEntry,
+    moveEntry,
     undo: () => step(past.value, future.value),
     redo: () => step(future.value, past.value),
     canUndo: computed(() => past.value.length > 0),
