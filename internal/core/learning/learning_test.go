@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -96,4 +97,26 @@ columns:
   - {name: crew}
 `, text)
 	assert.Len(t, p.Unsure, 2)
+}
+
+// FuzzPropose: whatever is proposed for a file is a definition that can be saved,
+// and reads the file.
+func FuzzPropose(f *testing.F) {
+	for _, scenario := range strings.Split(cases, "== ")[1:] {
+		_, body, _ := strings.Cut(scenario, "\n")
+		file, _, _ := strings.Cut(body, "----\n")
+		f.Add([]byte(file))
+	}
+	f.Fuzz(func(t *testing.T, content []byte) {
+		p, err := learning.Propose(nil, calendar.Language{}, func() (*reading.File, error) { return reading.Open(bytes.NewReader(content), spool) })
+		if err != nil {
+			var found finding.Finding
+			require.ErrorAs(t, err, &found)
+			return
+		}
+		text, err := p.Apply("input: a\nplace: b\npick: ['*']\n")
+		require.NoError(t, err)
+		_, err = definition.Parse(text, time.Now())
+		require.NoError(t, err, text)
+	})
 }

@@ -125,7 +125,7 @@ func (d *Delimited) Next() ([]Cell, error) {
 		d.start = after
 		d.row++
 		d.split(bytes.TrimSuffix(text, []byte{'\r'}))
-		return d.cells, nil
+		return d.cells, d.fits()
 	}
 }
 
@@ -171,7 +171,7 @@ func (d *Delimited) quoted() ([]Cell, error) {
 			d.open = false
 			d.unquote(d.buf[d.start:i])
 			d.start = i + 1
-			return d.cells, nil
+			return d.cells, d.fits()
 		default:
 			atStart, closed = c == d.Delimiter, false
 		}
@@ -184,7 +184,21 @@ func (d *Delimited) quoted() ([]Cell, error) {
 	}
 	d.unquote(d.buf[d.start:d.end])
 	d.start = d.end
-	return d.cells, nil
+	return d.cells, d.fits()
+}
+
+// fits refuses a row with more cells than any table has.
+func (d *Delimited) fits() error {
+	if len(d.cells) <= mostColumns {
+		return nil
+	}
+	return tooWide(d.row)
+}
+
+func tooWide(row int64) finding.Finding {
+	f := finding.New(finding.BeyondLimit, "row %d has more than %d cells", row, mostColumns)
+	f.Row = row
+	return f
 }
 
 // unquote cuts a whole row into cells, taking quotes away in place.

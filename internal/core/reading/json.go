@@ -28,21 +28,29 @@ func (o *objects) begin() error {
 	if n, _ := io.ReadFull(r, head); !bytes.Equal(head[:n], []byte("\xef\xbb\xbf")) {
 		r = io.MultiReader(bytes.NewReader(head[:n]), r)
 	}
-	o.decoder = json.NewDecoder(&utf8Only{r: r})
+	bounded := &utf8Only{r: r}
+	o.decoder = json.NewDecoder(bounded)
+	bounded.taken = o.decoder.InputOffset
 	o.decoder.UseNumber()
 	o.array, o.count = false, 0
 	return nil
 }
 
-// utf8Only passes on text in UTF-8, and no other: JSON has no other encoding.
+// utf8Only passes on text in UTF-8, and no other: JSON has no other encoding. It
+// ends where a value is longer than one may be.
 type utf8Only struct {
 	r       io.Reader
 	scanner scanner
+	taken   func() int64 // how much of it was read to the end of a value
+	passed  int64
 }
 
 func (u *utf8Only) Read(p []byte) (int, error) {
 	n, err := u.r.Read(p)
 	u.scanner.scan(p[:n])
+	if u.passed += int64(n); u.passed-u.taken() > mostToken {
+		return 0, finding.New(finding.BeyondLimit, "a value is longer than %d MiB", mostToken>>20)
+	}
 	if err == io.EOF {
 		u.scanner.flush()
 	}

@@ -259,7 +259,9 @@ func (s *odsRows) text() ([]byte, error) {
 		switch s.e.kind {
 		case charData:
 			if inside > 0 {
-				text = append(text, s.e.text...)
+				if text = append(text, s.e.text...); len(text) > mostToken {
+					return nil, malformed("a cell is longer than %d MiB", mostToken>>20)
+				}
 			}
 		case endElement:
 			if string(s.e.name) == "p" {

@@ -36,7 +36,8 @@ type Sheet struct {
 // Limits of a workbook.
 const (
 	mostStrings = 20_000_000
-	mostColumns = 16_384 // the form's own limit
+	mostTexts   = 1 << 30 // bytes of the shared texts, which are in memory
+	mostColumns = 16_384  // the form's own limit
 	mostPart    = 64 << 30
 	mostMerged  = 10_000 // areas that are told
 )
@@ -213,8 +214,8 @@ func (w *Workbook) readStrings(part string) error {
 		if w.texts, err = e.content(w.texts, "rPh"); err != nil {
 			return err
 		}
-		if w.ends = append(w.ends, uint64(len(w.texts))); len(w.ends) > mostStrings {
-			return damaged("it has more than %d texts", mostStrings)
+		if w.ends = append(w.ends, uint64(len(w.texts))); len(w.ends) > mostStrings || len(w.texts) > mostTexts {
+			return finding.New(finding.BeyondLimit, "it has more than %d texts, or they have more than %d MiB", mostStrings, mostTexts>>20)
 		}
 		return nil
 	})

@@ -168,7 +168,9 @@ func (x *xmlRecords) inside(key string, each func(key string, c Cell) error) err
 		}
 		switch {
 		case x.e.kind == charData:
-			x.text = append(x.text, x.e.text...)
+			if x.text = append(x.text, x.e.text...); len(x.text) > mostToken {
+				return malformed("a record is longer than %d MiB", mostToken>>20)
+			}
 			continue
 		case x.e.kind == startElement:
 			parent = true

@@ -424,13 +424,16 @@ func (e *elements) truncated(err error) error {
 // content gathers the text in the element that was begun last, up to its end,
 // without that of elements named leave.
 func (e *elements) content(into []byte, leave string) ([]byte, error) {
+	from := len(into)
 	for depth := e.depth - 1; e.depth > depth; {
 		if err := e.next(); err != nil {
 			return into, e.truncated(err)
 		}
 		switch {
 		case e.kind == charData:
-			into = append(into, e.text...)
+			if into = append(into, e.text...); len(into)-from > mostToken {
+				return into, malformed("a text is longer than %d MiB", mostToken>>20)
+			}
 		case e.kind == startElement && leave != "" && string(e.name) == leave:
 			if err := e.skip(); err != nil {
 				return into, err
