@@ -47,17 +47,20 @@ onMounted(reload)
 
 /** Keeps an answer only if nothing was asked since, and what is wrong with it. */
 let asked = 0
+let pending: AbortController | undefined
 async function run() {
   const mine = ++asked
+  pending?.abort() // the service need not go on with what nobody waits for
+  const { signal } = (pending = new AbortController())
   busy.value = true
   try {
     const body = { definition: definition.text.value, path: file.value || undefined, limit: 60 }
-    const got = await take(api.POST('/api/v1/inputs/{input}/rows', { params: { path: { input: props.input } }, body }))
+    const got = await take(api.POST('/api/v1/inputs/{input}/rows', { params: { path: { input: props.input } }, body, signal }))
     if (mine !== asked) return
     page.value = got
     trouble.value = undefined
     faults.value = []
-    const drawn = await take(api.POST('/api/v1/inputs/{input}/column-map', { params: { path: { input: props.input } }, body: { definition: definition.text.value } }))
+    const drawn = await take(api.POST('/api/v1/inputs/{input}/column-map', { params: { path: { input: props.input } }, body: { definition: definition.text.value }, signal }))
     if (mine === asked) map.value = drawn
   } catch (e) {
     if (mine !== asked) return

@@ -274,14 +274,15 @@ func (c *column) hasFraction() bool {
 // idWords are words of headers of numbers that say which, and not how many.
 var idWords = []string{"no", "nr", "num", "number", "id", "code", "year", "month", "week", "day", "row", "line", "key", "berth", "gate", "lane", "deck", "ref", "price", "rate", "share", "depth", "average"}
 
-// addsUp reports whether a sum of the column says something.
-func (c *column) addsUp() bool {
+// addsUp reports whether a sum of the column says something: it is no number that
+// only tells rows apart.
+func (c *column) addsUp(t definition.Type) bool {
 	for _, word := range strings.FieldsFunc(definition.Plain(c.header), func(r rune) bool { return !unicode.IsLetter(r) }) {
 		if slices.Contains(idWords, word) {
 			return false
 		}
 	}
-	return !c.rising || c.filled < 5
+	return t != definition.Whole || !c.rising || c.filled < 5
 }
 
 // notes says what a person should look at.

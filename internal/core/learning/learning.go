@@ -360,7 +360,7 @@ func (l *learner) conclude() {
 			proposed.Position, proposed.Required = i+1, false
 			l.unsure("%s: its header stands twice; it is found by its position", proposed.Name)
 		}
-		proposed.Total = proposed.Type.Number() && proposed.Type != definition.Percent && c.addsUp()
+		proposed.Total = proposed.Type.Number() && proposed.Type != definition.Percent && c.addsUp(proposed.Type)
 		if l.carries(c) && proposed.Position == 0 {
 			proposed.Required = true
 		}

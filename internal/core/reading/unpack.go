@@ -3,10 +3,8 @@ package reading
 import (
 	"archive/zip"
 	"bytes"
-	"compress/flate"
 	"compress/gzip"
 	"errors"
-	"fmt"
 	"io"
 	"path"
 	"strings"
@@ -166,19 +164,13 @@ func expandsTooFar(most int64) finding.Finding {
 // unpackError makes an error of unpacking a finding, unless it is one of the
 // reader below.
 func unpackError(source *faults, err error) error {
-	var corrupt flate.CorruptInputError
 	switch {
 	case source != nil && source.err != nil:
 		return source.err
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
 		return finding.New(finding.CutShort, "the compressed data ends too early")
-	case errors.Is(err, gzip.ErrHeader), errors.Is(err, gzip.ErrChecksum), errors.Is(err, zip.ErrChecksum), errors.Is(err, zip.ErrAlgorithm),
-		errors.Is(err, zip.ErrFormat), errors.As(err, &corrupt):
-		return finding.New(finding.Damaged, "the compressed data: %s", err)
-	case source != nil:
-		return finding.New(finding.Damaged, "the compressed data: %s", err)
 	}
-	return fmt.Errorf("unpack: %w", err)
+	return finding.New(finding.Damaged, "the compressed data: %s", err)
 }
 
 // wideOrder tells text in UTF-16 without a byte-order mark by its NUL bytes, which
