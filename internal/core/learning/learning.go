@@ -6,12 +6,12 @@
 package learning
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 
@@ -106,14 +106,8 @@ func (l *learner) learn() error {
 	return nil
 }
 
-// quote writes a text as YAML.
-func quote(text string) string {
-	b, err := json.Marshal(text)
-	if err != nil {
-		return `""`
-	}
-	return strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(string(b))
-}
+// quote writes a text as YAML, whose escapes in double quotes are Go's.
+func quote(text string) string { return strconv.Quote(strings.ToValidUTF8(text, "\ufffd")) }
 
 // findTable finds the sheet and the header.
 func (l *learner) findTable() error {

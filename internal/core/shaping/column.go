@@ -29,6 +29,7 @@ type field struct {
 	from   []int // the fields that it is made of
 
 	fixed bool // the value is the same in all rows
+	quick quick
 	plain bool // nothing is made of the text but a value of the type
 	value []byte
 	has   bool // there is a value; else it is null
@@ -108,6 +109,118 @@ func (f *field) fix(s *shaper, text string) {
 		f.value = bytes.Clone(f.value)
 	}
 	f.fixed = true
+}
+
+// quick is how a cell of delimited text is typed where nothing else is asked of it.
+type quick uint8
+
+const (
+	slow quick = iota
+	quickText
+	quickWhole
+	quickDecimal
+	quickDate
+)
+
+// hasten marks the fields that can be typed the quick way, once the header is
+// bound.
+func (s *shaper) hasten() {
+	if s.text == nil {
+		return
+	}
+	asked := map[int]bool{}
+	for i := range s.fields {
+		for _, from := range s.fields[i].from {
+			asked[from] = true
+		}
+	}
+	marks := s.layout.Thousands != "" || s.layout.Decimal == ','
+	for i := range s.fields {
+		f := &s.fields[i]
+		c := f.column
+		if c.Source != definition.FromCell || f.cell < 0 || !f.plain || f.carry || c.Key || c.Default != "" || c.Least != "" || c.Most != "" || asked[i] || s.trace != nil {
+			continue
+		}
+		switch {
+		case c.Type == definition.Text:
+			f.quick = quickText
+		case c.Type == definition.Whole && !marks:
+			f.quick = quickWhole
+		case c.Type == definition.Decimal && !marks:
+			f.quick = quickDecimal
+		case c.Type == definition.Date:
+			f.quick = quickDate
+		}
+	}
+}
+
+// quickly appends the field's value to a row, if it is in its canonical form. It
+// reports false for any other, which the slow way sees to.
+func (f *field) quickly(row []byte, cells []reading.Cell) ([]byte, bool) {
+	if f.cell >= len(cells) {
+		return row, true
+	}
+	text := cells[f.cell].Text
+	if len(text) > 0 && (text[0] <= ' ' || text[len(text)-1] <= ' ') {
+		text = trim(text)
+	}
+	if len(text) == 0 {
+		return row, true
+	}
+	switch f.quick {
+	case quickText:
+		f.filled++
+		return AppendText(row, text), true
+	case quickDate:
+		if !isDate(text) {
+			return row, false
+		}
+	default:
+		n, scale, ok := plainNumber(text)
+		if !ok || scale > 0 && f.quick == quickWhole || scale >= totals.Scales {
+			return row, false
+		}
+		if f.sum != nil {
+			f.sum.AddScaled(n, scale)
+		}
+	}
+	f.filled++
+	return append(row, text...), true
+}
+
+// plainNumber reads a number in canonical form that fits 64 bits: n is in units of
+// the last of its decimal places.
+func plainNumber(text []byte) (n int64, scale int, ok bool) {
+	digits := text
+	negative := text[0] == '-'
+	if negative {
+		digits = text[1:]
+	}
+	if len(digits) == 0 || len(digits) > 18 || digits[0] == '.' || digits[0] == '0' && len(digits) > 1 && digits[1] != '.' {
+		return 0, 0, false
+	}
+	point := -1
+	for i, c := range digits {
+		if c -= '0'; c <= 9 {
+			n = n*10 + int64(c)
+		} else if digits[i] == '.' && point < 0 {
+			point = i
+		} else {
+			return 0, 0, false
+		}
+	}
+	if point >= 0 {
+		if scale = len(digits) - 1 - point; scale == 0 {
+			return 0, 0, false
+		}
+	}
+	if negative {
+		if n == 0 {
+			return 0, 0, false
+		}
+		n = -n
+	}
+	return n, scale, true
 }
 
 // write writes the field's value in a row. What does not convert is null and
@@ -467,7 +580,7 @@ type keys struct {
 const mostKeys = 4_000_000
 
 func (k *keys) add(fields []field, row int64) {
-	if len(k.of) == 0 || len(k.seen) >= mostKeys {
+	if len(k.seen) >= mostKeys {
 		return
 	}
 	if k.seen == nil {

@@ -58,12 +58,15 @@ func (w *Writer) Flush() error {
 	return err
 }
 
+// quoted are the bytes for which a value stands in quotes.
+var quoted = [256]bool{',': true, '"': true, '\n': true, '\r': true}
+
 // AppendText appends a value, in quotes if it needs them. A lone \. is quoted
 // too: to PostgreSQL it would end the data.
 func AppendText(buf, v []byte) []byte {
 	quote := len(v) == 2 && v[0] == '\\' && v[1] == '.'
 	for _, c := range v {
-		if c == ',' || c == '"' || c == '\n' || c == '\r' {
+		if c <= ',' && quoted[c] {
 			quote = true
 			break
 		}

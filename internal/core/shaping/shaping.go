@@ -73,17 +73,6 @@ type Runs [][2]int64
 // mostRuns is how many runs are kept; of a table with more, none.
 const mostRuns = 100_000
 
-// add adds a row.
-func (r Runs) add(row int64) Runs {
-	if n := len(r); n > 0 && r[n-1][1]+1 == row {
-		r[n-1][1] = row
-		return r
-	} else if n > mostRuns {
-		return r
-	}
-	return append(r, [2]int64{row, row})
-}
-
 // At returns the row in the file of the n-th written row, counted from 0; 0 if it
 // is not known.
 func (r Runs) At(n int64) int64 {
@@ -111,8 +100,16 @@ func Shape(def *definition.Definition, origin Origin, f *reading.File, out *Writ
 	return s.finish(s.shape(f, out))
 }
 
+// endRun keeps the run of rows that were written last.
+func (s *shaper) endRun() {
+	if s.run[0] > 0 && len(s.result.Rows) <= mostRuns {
+		s.result.Rows = append(s.result.Rows, s.run)
+	}
+}
+
 // finish makes what broke the shaping off a finding, where it is one.
 func (s *shaper) finish(err error) (Result, error) {
+	s.endRun()
 	var broken finding.Finding
 	if errors.As(err, &broken) {
 		s.result.Findings = append(s.result.Findings, broken)
@@ -148,7 +145,8 @@ type shaper struct {
 	measure  string         // what tells how many
 	lastRow  int64
 	headOnly bool
-	lost     []int // the fields of the row that have a text and no value
+	run      [2]int64 // of rows written, its first and last
+	lost     []int    // the fields of the row that have a text and no value
 }
 
 // shape finds the table in a file, and shapes it.
@@ -461,6 +459,7 @@ func (s *shaper) table(out *Writer, pending []keptRow) error {
 	if s.headOnly {
 		return errHead
 	}
+	s.hasten()
 	defer s.conclude()
 	var waiting []keptRow
 	row := func(cells []reading.Cell, number int64) error {
@@ -573,14 +572,31 @@ func (s *shaper) write(out *Writer, raw, cells []reading.Cell, number int64) err
 	s.lost = s.lost[:0]
 	for i := range s.fields {
 		f := &s.fields[i]
+		if f.quick != slow {
+			row := out.buf
+			if i > 0 {
+				row = append(row, ',')
+			}
+			if row, ok := f.quickly(row, cells); ok {
+				out.buf, out.begun = row, true
+				continue
+			}
+		}
 		f.write(s, out, cells, number)
 		if looked && !f.has && f.cell >= 0 && f.cell < len(cells) && len(trim(cells[f.cell].Text)) > 0 {
 			s.lost = append(s.lost, i)
 		}
 	}
-	s.keys.add(s.fields, number)
+	if len(s.keys.of) > 0 {
+		s.keys.add(s.fields, number)
+	}
 	s.result.Kept++
-	s.result.Rows = s.result.Rows.add(number)
+	if number == s.run[1]+1 {
+		s.run[1] = number
+	} else {
+		s.endRun()
+		s.run = [2]int64{number, number}
+	}
 	err := out.EndRow()
 	if err == nil && s.trace != nil {
 		if !looked {

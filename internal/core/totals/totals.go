@@ -9,7 +9,10 @@ import (
 )
 
 // scales is how many decimal places the fast path keeps apart.
-const scales = 10
+const scales = Scales
+
+// Scales is one more than the most decimal places that AddScaled takes.
+const Scales = 10
 
 // Sum is an exact sum of decimals. Its zero value is the sum of none.
 type Sum struct {
@@ -54,6 +57,12 @@ func (s *Sum) Add(number []byte) {
 	if r, ok := new(big.Rat).SetString(string(number)); ok {
 		s.addLarge(r)
 	}
+}
+
+// AddScaled adds n units of the last of so many decimal places.
+func (s *Sum) AddScaled(n int64, scale int) {
+	s.scale = max(s.scale, scale)
+	s.add(scale, n)
 }
 
 func (s *Sum) add(scale int, n int64) {
