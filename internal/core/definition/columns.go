@@ -195,7 +195,7 @@ func (r *reader) column(n *yaml.Node, seen map[string]*yaml.Node, c *Column, def
 		if natural := fileFacts[c.From]; c.Type == "" {
 			c.Type = natural
 		} else if natural != "" && c.Type != natural && c.Type != Text && !c.Changed() {
-			r.problem(seen["type"], "the file's %s is a %s; make the column %s or text", c.From, natural, natural)
+			r.problem(seen["type"], "the fact %q is a %s; make the column %s or text", c.From, natural, natural)
 		}
 	case FromColumn:
 		r.above(seen["from"], c.From, def)

@@ -66,18 +66,16 @@ type learner struct {
 	language calendar.Language
 	p        *Proposal
 
-	sheet    int
-	head     []row
-	at       guess
-	header   []string
-	columns  []*column
-	last     []string // of the header, to tell repetitions
-	skipped  map[string]int
-	lately   []int // filled cells of the last rows
-	rows     int
-	textual  int // the first column of texts, where sums are named
-	judged   string
-	carrying []bool
+	sheet   int
+	head    []row
+	at      guess
+	header  []string
+	columns []*column
+	last    []string // of the header, to tell repetitions
+	skipped map[string]int
+	lately  []int // filled cells of the last rows
+	rows    int
+	judged  string
 }
 
 // headRows is how many rows the header is looked for in.

@@ -107,7 +107,6 @@ type comparison struct {
 	added    int64
 	gone     int64
 	altered  int64
-	rows     int64
 	first    []RowDifference
 	text     []byte
 }
