@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jorvex/internal/api"
 	"jorvex/internal/client"
 	"jorvex/internal/testkit"
 )
@@ -129,4 +131,114 @@ func saved(t *testing.T, text string) string {
 	file := filepath.Join(t.TempDir(), "definition.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 	return file
+}
+
+// Whatever page size it is read in, the table has every row once, in the order of
+// the files, with the row of the file that each comes from; so it has with a
+// condition.
+func TestTableInPages(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	var want []string
+	for _, terminal := range []string{"Aldersund", "Eskvik", "Fennay"} {
+		lines := []string{"sailing,Jan,Feb"}
+		for i := range 40 {
+			switch {
+			case i%7 == 3:
+				lines = append(lines, "") // row numbers are those of the file
+			case i%5 == 0:
+				lines = append(lines, fmt.Sprintf("SK%d,%d,", i, i))
+				want = append(want, fmt.Sprintf("%s %d SK%d Jan %d", terminal, i+2, i, i))
+			default:
+				lines = append(lines, fmt.Sprintf("SK%d,%d,%d", i, i, i+1))
+				want = append(want, fmt.Sprintf("%s %d SK%d Jan %d", terminal, i+2, i, i), fmt.Sprintf("%s %d SK%d Feb %d", terminal, i+2, i, i+1))
+			}
+		}
+		s.Write("months/"+terminal+".csv", table(lines...))
+	}
+	s.Write("months/none.csv", table("sailing,Jan"))
+	s.Definition(`input: months
+place: share
+folder: months
+pick: ["<terminal>.csv"]
+read: {turn: {headers: [Jan, Feb], name: Month, value: Passengers}}
+columns:
+  - {name: sailing, required: true}
+  - {name: month, headers: [Month], required: true}
+  - {name: passengers, headers: [Passengers], type: whole, required: true}
+deliver: [{file: months.csv}]
+`)
+	s.Must("refresh", "months")
+	pages := func(limit int, where string) (rows []string, count int) {
+		cursor := ""
+		for {
+			answer, err := s.API.GetTableWithResponse(t.Context(), "months", &api.GetTableParams{Limit: limit, Where: where, Cursor: cursor})
+			require.NoError(t, err)
+			require.NotNil(t, answer.JSON200, string(answer.Body))
+			assert.LessOrEqual(t, len(answer.JSON200.Items), limit)
+			for _, r := range answer.JSON200.Items {
+				name := strings.TrimSuffix(filepath.Base(r.File), ".csv")
+				rows = append(rows, fmt.Sprintf("%s %d %s", name, r.Row, strings.Join(r.Values, " ")))
+			}
+			count++
+			if cursor = answer.JSON200.Next; cursor == "" {
+				return rows, count
+			}
+		}
+	}
+	for _, limit := range []int{1, 7, 50, 1000} {
+		rows, count := pages(limit, "")
+		assert.Equal(t, want, rows, "pages of %d", limit)
+		assert.LessOrEqual(t, count, len(want)/limit+1)
+	}
+	rows, _ := pages(5, `month is "Feb" and passengers above 38`)
+	assert.Equal(t, []string{"Aldersund 41 SK39 Feb 40", "Eskvik 41 SK39 Feb 40", "Fennay 41 SK39 Feb 40"}, rows)
+	rows, _ = pages(5, `sailing is "nothing"`)
+	assert.Empty(t, rows)
+	// The vault alone is enough for what is not kept any more.
+	require.NoError(t, os.RemoveAll(filepath.Join(s.Data, "parts")))
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Data, "parts", "incoming"), 0o700))
+	rows, _ = pages(1000, "")
+	assert.Equal(t, want, rows)
+}
+
+// What a file's name and the other files tell of it: a code that no lookup has,
+// columns in another order than in the others, and the same rows twice.
+func TestFindingsBesideTheBytes(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	path := func(terminal string) string { return "loadings/" + terminal + "/loadings 2026-10-05.csv" }
+	for _, terminal := range []string{"AL", "BR", "CO", "DU", "ES", "GA", "HA", "IN"} {
+		s.Write(path(terminal), table("sailing,passengers,note", terminal+"1,10,", terminal+"2,20,x"))
+	}
+	s.Write(path("FE"), table("passengers,sailing,note", "7,FE1,x", "8,FE1,"))
+	s.Write(path("XX"), table("note,Sailing,passengers", ",XX1,700", ",XX2,8"))
+	s.Definition(`input: loadings
+place: share
+folder: loadings
+pick: ["<code>/loadings <day:yyyy-MM-dd>.csv"]
+columns:
+  - {name: terminal, capture: code, lookup: {AL: Aldersund, BR: Brannhold, CO: Coldmere, DU: Dunvara, ES: Eskvik, FE: Fennay, GA: Garvik, HA: Halland, IN: Innvik}}
+  - {name: year, capture: day, matches: '^\d+', type: whole, most: "2025"}
+  - {name: sailing, required: true, key: true}
+  - {name: passengers, type: whole, most: "500"}
+  - {name: note}
+deliver: [{file: loadings.csv}]
+`)
+	s.Must("look")
+	got := found(t, s, "loadings")
+	beyond := `out_of_bounds: values lie outside the declared bounds; they are kept: in year, which comes with the file: "2026"`
+	assert.Equal(t, []string{beyond}, got[path("AL")])
+	assert.ElementsMatch(t, []string{
+		beyond,
+		"key_doubled: rows have the same key: 1 row; rows 2 and 3: FE1",
+		"other_order: the columns stand in another order than in the other files: passengers, sailing, note, and 8 of 10 files have sailing, passengers, note",
+	}, got[path("FE")])
+	all := strings.Join(got[path("XX")], "\n")
+	assert.Contains(t, all, `not_in_lookup: values that the lookup does not have come back blank: in terminal, which comes with the file: "XX"`)
+	assert.Contains(t, all, `out_of_bounds: values lie outside the declared bounds; they are kept: in passengers, 1 row, the first is row 2: "700"`)
+	assert.Contains(t, all, "column_blank: a column has its header and no value: note, in 2 rows")
+	s.Must("refresh", "loadings")
+	delivered, err := os.ReadFile(filepath.Join(s.Data, "deliveries", "loadings.csv"))
+	require.NoError(t, err)
+	assert.Contains(t, string(delivered), "Aldersund,2026,AL1,10,\r\n")
+	assert.Contains(t, string(delivered), ",2026,XX1,700,\r\n")
 }
