@@ -658,6 +658,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/receipts/{receipt}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                receipt: components["parameters"]["ReceiptNumber"];
+            };
+            cookie?: never;
+        };
+        /** What moved from an earlier receipt to this one - totals, and the files that they moved by. */
+        get: operations["compareReceipts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/receipts/{receipt}/files": {
         parameters: {
             query?: never;
@@ -869,6 +888,53 @@ export interface components {
             /** @description The cells that the declared columns are read from, counted from 0; -1 for those that do not come from one. */
             bound?: number[];
             findings: components["schemas"]["Finding"][];
+        };
+        ReceiptComparison: {
+            /**
+             * Format: int64
+             * @description Number of the earlier receipt.
+             */
+            before: number;
+            /** Format: int64 */
+            after: number;
+            input: string;
+            /** @description Of the earlier receipt; another one only if it was asked for. */
+            before_input: string;
+            /** @description Whether the two were made by different definitions. */
+            definition_changed: boolean;
+            /** Format: int64 */
+            rows_before: number;
+            /** Format: int64 */
+            rows_after: number;
+            totals: components["schemas"]["TotalMove"][];
+            /** @description Files by change: in, out, changed, moved, same. */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description The files that did not stay the same. */
+            items: components["schemas"]["FileMove"][];
+        };
+        TotalMove: {
+            column: string;
+            /** @description Empty where there was none. */
+            before: string;
+            after: string;
+            /** @description With its sign; empty if it did not move. */
+            moved: string;
+        };
+        FileMove: {
+            /** @enum {string} */
+            change: "in" | "out" | "changed" | "moved";
+            path: string;
+            /** @description Where it was, of one that moved; else empty. */
+            from: string;
+            /** Format: int64 */
+            rows_before: number;
+            /** Format: int64 */
+            rows_after: number;
+            digest_before?: string;
+            digest_after?: string;
+            totals: components["schemas"]["TotalMove"][];
         };
         TablePage: {
             /** Format: int64 */
@@ -2857,6 +2923,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Receipt"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    compareReceipts: {
+        parameters: {
+            query?: {
+                /** @description Number of the earlier receipt; the one before of the same input with the same parameters if it is 0 or absent. */
+                with?: number;
+                /** @description How many files are listed, 200 unless told otherwise. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                receipt: components["parameters"]["ReceiptNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReceiptComparison"];
                 };
             };
             default: components["responses"]["Failure"];

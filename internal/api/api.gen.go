@@ -115,6 +115,30 @@ func (e FieldKind) Valid() bool {
 	}
 }
 
+// Defines values for FileMoveChange.
+const (
+	FileMoveChangeChanged FileMoveChange = "changed"
+	FileMoveChangeIn      FileMoveChange = "in"
+	FileMoveChangeMoved   FileMoveChange = "moved"
+	FileMoveChangeOut     FileMoveChange = "out"
+)
+
+// Valid indicates whether the value is a known member of the FileMoveChange enum.
+func (e FileMoveChange) Valid() bool {
+	switch e {
+	case FileMoveChangeChanged:
+		return true
+	case FileMoveChangeIn:
+		return true
+	case FileMoveChangeMoved:
+		return true
+	case FileMoveChangeOut:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingGrade.
 const (
 	FindingGradeBroken  FindingGrade = "broken"
@@ -861,6 +885,23 @@ type File struct {
 	Verdict Verdict `json:"verdict"`
 }
 
+// FileMove defines model for FileMove.
+type FileMove struct {
+	Change       FileMoveChange `json:"change"`
+	DigestAfter  string         `json:"digest_after,omitempty,omitzero"`
+	DigestBefore string         `json:"digest_before,omitempty,omitzero"`
+
+	// From Where it was, of one that moved; else empty.
+	From       string      `json:"from"`
+	Path       string      `json:"path"`
+	RowsAfter  int64       `json:"rows_after"`
+	RowsBefore int64       `json:"rows_before"`
+	Totals     []TotalMove `json:"totals"`
+}
+
+// FileMoveChange defines model for FileMove.Change.
+type FileMoveChange string
+
 // FilePage defines model for FilePage.
 type FilePage struct {
 	Items []File `json:"items"`
@@ -1296,6 +1337,30 @@ type Receipt struct {
 	Totals    []Total   `json:"totals"`
 }
 
+// ReceiptComparison defines model for ReceiptComparison.
+type ReceiptComparison struct {
+	After int64 `json:"after"`
+
+	// Before Number of the earlier receipt.
+	Before int64 `json:"before"`
+
+	// BeforeInput Of the earlier receipt; another one only if it was asked for.
+	BeforeInput string `json:"before_input"`
+
+	// Counts Files by change: in, out, changed, moved, same.
+	Counts map[string]int `json:"counts"`
+
+	// DefinitionChanged Whether the two were made by different definitions.
+	DefinitionChanged bool   `json:"definition_changed"`
+	Input             string `json:"input"`
+
+	// Items The files that did not stay the same.
+	Items      []FileMove  `json:"items"`
+	RowsAfter  int64       `json:"rows_after"`
+	RowsBefore int64       `json:"rows_before"`
+	Totals     []TotalMove `json:"totals"`
+}
+
 // ReceiptFile defines model for ReceiptFile.
 type ReceiptFile struct {
 	Digest   string    `json:"digest"`
@@ -1555,6 +1620,18 @@ type Total struct {
 
 	// Sum A decimal.
 	Sum string `json:"sum"`
+}
+
+// TotalMove defines model for TotalMove.
+type TotalMove struct {
+	After string `json:"after"`
+
+	// Before Empty where there was none.
+	Before string `json:"before"`
+	Column string `json:"column"`
+
+	// Moved With its sign; empty if it did not move.
+	Moved string `json:"moved"`
 }
 
 // Trial defines model for Trial.
@@ -1864,6 +1941,15 @@ type ListNoticesParams struct {
 type SeeNoticesJSONBody struct {
 	// Through The newest notice that was seen.
 	Through int64 `json:"through"`
+}
+
+// CompareReceiptsParams defines parameters for CompareReceipts.
+type CompareReceiptsParams struct {
+	// With Number of the earlier receipt; the one before of the same input with the same parameters if it is 0 or absent.
+	With int64 `form:"with,omitempty" json:"with,omitempty,omitzero"`
+
+	// Limit How many files are listed, 200 unless told otherwise.
+	Limit int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ListReceiptFilesParams defines parameters for ListReceiptFiles.
@@ -2327,6 +2413,11 @@ type ClientInterface interface {
 
 	// GetReceipt performs a GET /api/v1/receipts/{receipt} (the `GetReceipt` operationId) request.
 	GetReceipt(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareReceipts What moved from an earlier receipt to this one - totals, and the files that they moved by.
+	//
+	// Corresponds with GET /api/v1/receipts/{receipt}/comparison (the `CompareReceipts` operationId).
+	CompareReceipts(ctx context.Context, receipt ReceiptNumber, params *CompareReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListReceiptFiles The files that fed the refresh, and those picked and not used, in roster order.
 	//
@@ -3245,6 +3336,21 @@ func (c *Client) PacePlace(ctx context.Context, place PlaceName, body PacePlaceJ
 // GetReceipt performs a GET /api/v1/receipts/{receipt} (the `GetReceipt` operationId) request.
 func (c *Client) GetReceipt(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReceiptRequest(c.Server, receipt)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareReceipts What moved from an earlier receipt to this one - totals, and the files that they moved by.
+//
+// Corresponds with GET /api/v1/receipts/{receipt}/comparison (the `CompareReceipts` operationId).
+func (c *Client) CompareReceipts(ctx context.Context, receipt ReceiptNumber, params *CompareReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareReceiptsRequest(c.Server, receipt, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5666,6 +5772,71 @@ func NewGetReceiptRequest(server string, receipt ReceiptNumber) (*http.Request, 
 	return req, nil
 }
 
+// NewCompareReceiptsRequest constructs an http.Request for the CompareReceipts method
+func NewCompareReceiptsRequest(server string, receipt ReceiptNumber, params *CompareReceiptsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receipt", receipt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/receipts/%s/comparison", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with", params.With, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListReceiptFilesRequest constructs an http.Request for the ListReceiptFiles method
 func NewListReceiptFilesRequest(server string, receipt ReceiptNumber, params *ListReceiptFilesParams) (*http.Request, error) {
 	var err error
@@ -6464,6 +6635,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetReceiptWithResponse(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*GetReceiptResponse, error)
+
+	// CompareReceiptsWithResponse What moved from an earlier receipt to this one - totals, and the files that they moved by.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/receipts/{receipt}/comparison (the `CompareReceipts` operationId).
+	CompareReceiptsWithResponse(ctx context.Context, receipt ReceiptNumber, params *CompareReceiptsParams, reqEditors ...RequestEditorFn) (*CompareReceiptsResponse, error)
 
 	// ListReceiptFilesWithResponse The files that fed the refresh, and those picked and not used, in roster order.
 	//
@@ -8568,6 +8746,54 @@ func (r GetReceiptResponse) ContentType() string {
 	return ""
 }
 
+type CompareReceiptsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReceiptComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareReceiptsResponse) GetJSON200() *ReceiptComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareReceiptsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareReceiptsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareReceiptsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareReceiptsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareReceiptsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListReceiptFilesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9696,6 +9922,19 @@ func (c *ClientWithResponses) GetReceiptWithResponse(ctx context.Context, receip
 		return nil, err
 	}
 	return ParseGetReceiptResponse(rsp)
+}
+
+// CompareReceiptsWithResponse What moved from an earlier receipt to this one - totals, and the files that they moved by.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/receipts/{receipt}/comparison (the `CompareReceipts` operationId).
+func (c *ClientWithResponses) CompareReceiptsWithResponse(ctx context.Context, receipt ReceiptNumber, params *CompareReceiptsParams, reqEditors ...RequestEditorFn) (*CompareReceiptsResponse, error) {
+	rsp, err := c.CompareReceipts(ctx, receipt, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareReceiptsResponse(rsp)
 }
 
 // ListReceiptFilesWithResponse The files that fed the refresh, and those picked and not used, in roster order.
@@ -11261,6 +11500,39 @@ func ParseGetReceiptResponse(rsp *http.Response) (*GetReceiptResponse, error) {
 	return response, nil
 }
 
+// ParseCompareReceiptsResponse parses an HTTP response from a CompareReceiptsWithResponse call
+func ParseCompareReceiptsResponse(rsp *http.Response) (*CompareReceiptsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareReceiptsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReceiptComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListReceiptFilesResponse parses an HTTP response from a ListReceiptFilesWithResponse call
 func ParseListReceiptFilesResponse(rsp *http.Response) (*ListReceiptFilesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11679,6 +11951,9 @@ type ServerInterface interface {
 
 	// (GET /api/v1/receipts/{receipt})
 	GetReceipt(c *gin.Context, receipt ReceiptNumber)
+	// CompareReceipts What moved from an earlier receipt to this one - totals, and the files that they moved by.
+	// (GET /api/v1/receipts/{receipt}/comparison)
+	CompareReceipts(c *gin.Context, receipt ReceiptNumber, params CompareReceiptsParams)
 	// ListReceiptFiles The files that fed the refresh, and those picked and not used, in roster order.
 	// (GET /api/v1/receipts/{receipt}/files)
 	ListReceiptFiles(c *gin.Context, receipt ReceiptNumber, params ListReceiptFilesParams)
@@ -13099,6 +13374,50 @@ func (siw *ServerInterfaceWrapper) GetReceipt(c *gin.Context) {
 	siw.Handler.GetReceipt(c, receipt)
 }
 
+// CompareReceipts operation middleware
+func (siw *ServerInterfaceWrapper) CompareReceipts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receipt" -------------
+	var receipt ReceiptNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receipt", c.Param("receipt"), &receipt, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receipt: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareReceiptsParams
+
+	// ------------- Optional query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "with", c.Request.URL.Query(), &params.With, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter with: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareReceipts(c, receipt, params)
+}
+
 // ListReceiptFiles operation middleware
 func (siw *ServerInterfaceWrapper) ListReceiptFiles(c *gin.Context) {
 
@@ -13369,6 +13688,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/refreshes/:refresh", wrapper.GetRefresh)
 	router.PUT(options.BaseURL+"/api/v1/refreshes/:refresh/answer", wrapper.AnswerRefresh)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt", wrapper.GetReceipt)
+	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/comparison", wrapper.CompareReceipts)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/files", wrapper.ListReceiptFiles)
 	router.GET(options.BaseURL+"/api/v1/verification", wrapper.VerifyReceipts)
 	router.GET(options.BaseURL+"/api/v1/changes", wrapper.ListRecentChanges)
@@ -15087,6 +15407,46 @@ func (response GetReceiptdefaultApplicationProblemPlusJSONResponse) VisitGetRece
 	return err
 }
 
+type CompareReceiptsRequestObject struct {
+	Receipt ReceiptNumber `json:"receipt"`
+	Params  CompareReceiptsParams
+}
+
+type CompareReceiptsResponseObject interface {
+	VisitCompareReceiptsResponse(w http.ResponseWriter) error
+}
+
+type CompareReceipts200JSONResponse ReceiptComparison
+
+func (response CompareReceipts200JSONResponse) VisitCompareReceiptsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareReceiptsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareReceiptsdefaultApplicationProblemPlusJSONResponse) VisitCompareReceiptsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListReceiptFilesRequestObject struct {
 	Receipt ReceiptNumber `json:"receipt"`
 	Params  ListReceiptFilesParams
@@ -15547,6 +15907,9 @@ type StrictServerInterface interface {
 
 	// (GET /api/v1/receipts/{receipt})
 	GetReceipt(ctx context.Context, request GetReceiptRequestObject) (GetReceiptResponseObject, error)
+	// CompareReceipts What moved from an earlier receipt to this one - totals, and the files that they moved by.
+	// (GET /api/v1/receipts/{receipt}/comparison)
+	CompareReceipts(ctx context.Context, request CompareReceiptsRequestObject) (CompareReceiptsResponseObject, error)
 	// ListReceiptFiles The files that fed the refresh, and those picked and not used, in roster order.
 	// (GET /api/v1/receipts/{receipt}/files)
 	ListReceiptFiles(ctx context.Context, request ListReceiptFilesRequestObject) (ListReceiptFilesResponseObject, error)
@@ -16969,6 +17332,33 @@ func (sh *strictHandler) GetReceipt(ctx *gin.Context, receipt ReceiptNumber) {
 	}
 }
 
+// CompareReceipts operation middleware
+func (sh *strictHandler) CompareReceipts(ctx *gin.Context, receipt ReceiptNumber, params CompareReceiptsParams) {
+	var request CompareReceiptsRequestObject
+
+	request.Receipt = receipt
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareReceipts(ctx, request.(CompareReceiptsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareReceipts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareReceiptsResponseObject); ok {
+		if err := validResponse.VisitCompareReceiptsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListReceiptFiles operation middleware
 func (sh *strictHandler) ListReceiptFiles(ctx *gin.Context, receipt ReceiptNumber, params ListReceiptFilesParams) {
 	var request ListReceiptFilesRequestObject
@@ -17235,189 +17625,196 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tcxs3tif+VVD836rM1LQsOePMvSO/+Jfj2Dee2I7L8iS1FXtVYDdIImwCHQAtiuvSd9/COQD6gUCz",
-	"WyKdZHdf2SKbaODg4Dz+zsHnWS43lRRMGD27/DxbMVowBf998YEu7b8F07nileFSzC5nb+mGaWJWjNww",
-	"pbkURC7gz4ItuOD2qUezbKbzFdtQ+3Ozq9jscqaN4mI5u7u7y2YVVXTDjHvP81ppqfbf9GHFyMeZYLfm",
-	"48y/pKJLRuZsIRWzb+H2ud9qpnazbCboxr4ox+HaU9jQ29dMLM1qdvnk4uLiIutPKpvdni3lmf30TK95",
-	"dSZhErQ8qyQXhqnZ5YKWmt1ls1eLN9Tkq/h0Lcn8VD15zIoasqWasIIbVjwlVEizYopIwch8R4TcEq4J",
-	"FYQpJRV58vjrsDTcjWZtrxZn+PZspthvNVesmF0aVbMhgmezV6KqzVsY4jMOXFGzaobl9vuJY77mG272",
-	"qfBGakOYMIozTWD1uGmp3SphmParCragdWlml4/tRm3oLd/UG/jL/smF+zPsod2fJVOTNvFdSXM2QJDK",
-	"fj+RIO9Zznhl3tabOVOJcRU+MzjyQqoNNbiwfzyZDa/Zvrcuh5ai6nLaSu7wYabNt7LgDI7ot0wgy+dS",
-	"GCZg32lVlTynlsTnv2q7+Z9bo/6HYovZ5ez/O2/Eyzl+q89htPf4juaFzezwE11JofH1Lykva8UGJlAp",
-	"OS/Z5m/TJvIOf4Vz6PLxz3BqmTBkq6RYkr+8f/mc/PPJN//510dAdTdEII5fzuXnWaVkxZRxpGvE4v5h",
-	"+VEwFA9cEyEN0fTGCgh7ZuC/ICL4gnB4gs41E8YepJY8s8ciLtHK+AH9Xm7JhoodUXKrn5JvLkgtSqY1",
-	"MbIsCEimLdfMvWb82QOuiwpF+w1ZKLlBYWCP1leaKClNRqRqvgEp9JUmC1kWTGWEardwvZJbgWRZcKUN",
-	"qXi+ZgVZ8PIQeb6OEucufCLnv7Lc2Pk/X1GxZPrFjeOu7i7aV+nWaWktHKa0v/JnhmysLHx8cQGyz7CN",
-	"PsSPr+XyhTBqN2smSJWi8DfK6KjkaU7PL0GU44T97D7FFizLeiPe0Cqx2mukcmrR9gnFaBHh6gUyGDyT",
-	"ka8vLpDJqWKE3TBR7oiu7E/hE/sfS6D9d1gGjXNUwfKSKlaQHNagcfxcbhhyEyU5K8vMcowg29YB8z8c",
-	"vSOBSO/lNrYrN1Rx6kyn7jxf2tWT7UpqRpxRRRbcEFryNcsIx4mxG2sIKOB3y9/AMguQv8Igt0+f6084",
-	"qf359ngFCNxaQ2dbsy4XDHLQc1aWMS6KHAs8pYSWWlpDiTradMRg2F4qCvjACiX2lNRiLeTWEo4pRoT0",
-	"v7XG1ULWAraVCSuifplpq/5Qj7DSngh8s33i1ig6y2ZuuNbSGuG5VdwYJuLs515LtRNJdqNX9IYRblqc",
-	"nDigCzB3/PiDZLU8t0dVZPn9ib3YVGZHFlIN0zQywaxt9KdW686YXTDOgNA8Z5XRIMPtx7KnzKJnbe/V",
-	"/QPVkCo8PJeyZFTsUdJRopl+6+tBuvrzsUfbuZLr2Kb/vNrF2O0pYaVmhFnKR+lqpVBMNEhFGM1XVgV7",
-	"b2FDq+kHHc5dhIhBWyVUPzCrWbFGNMUlcEK1vaNmpf3EUSMbJqbs896ZaCurzO+DJ2B8M2sndntbuLPi",
-	"y1mBtCg4ugDvupKpb2LvL33vhfPdtTbUsGOPm8sbpujyoeP2hMFtxXLjTCRtvUywKe383b5xRXQp2/Kq",
-	"mVKCfVCjzVkptxF7zY40Yp4rVhZJZcnNykovWRYTRrue03w9kkolW5hriXbUiMcFoyo1WRB19oFyRzbW",
-	"JyfUWrqGKTFy8o19dfDhxHlxI7TW1SZJi2ez1rlwe+BWFz9bDUvGlE+EN94xxWXRKAPNcikKslSyrp6C",
-	"agApSQy7NU5/g1IHZcG4/f80PZGH83/Mw2itx+jrvS06Uj4j/RI2o5HRV9QCXKPI6XjXuDuO7xa0LK0J",
-	"KWT/FCdZxq4M3p2FXcy8BeiI2ZrDEFtEzZIN82GPvYXZGUZtC2saB88A/F++qUpwHErr/Cq0I2o2WjNe",
-	"ldLESA6nQMcd8IXXxkiWSe+6gtN1SL052oRpeJJEieziHD2txjQvWNK9tkKnsb1aMilh7x2yD5DTuCFb",
-	"WZcFMXRtpf1IsbbmoojyQckFi3uT6dgBWhfB1CiZji7I0eAAgSShhTXaQBLxBRFWLuVU4AL9G9xK99mY",
-	"7vRh/xtW7x5u5pX5HXRUyHyQDncixgjfhbiRj1INuAIRTZck9oZp7YT78FLcTIOZ7X84PNsP7HZiFOx/",
-	"PHvz+inhRhM8WhDMMeScVvz85vF589Mz/P7RrxpzDCPCYL0ltaYRX0XJb5jaxcxKM94U40sXCdzjIX82",
-	"vJNqt9+OQecli/qhwgV2kwppxHxA3aaOV8msBVeXJYTpgv6GGaFB1mzMYefWcb9wvjdqF6RdoEuU8Hyx",
-	"YIqJnL12fNslv+bLCOP8jUhR7qwetFMuqWEqI2edD60s5GhbeJqTWTb72yybnUUJbhz7Dq8T5uMeHl5P",
-	"xEXxRsYYe5ULNt7u6FExaXpMNjdbtgPOKLpmWc9jPvUuyr+5FAuuNnFHP5stZUp8rWjSf3BqoqTakMId",
-	"5bhjq7nIWYcUBTXszHDg20N7LyA3BFPE+bSXEyPNCzuTKzCJI2rXfUHmzGwZE8RsJSmlXOuMXDx6bE/k",
-	"Rir2lFxYwbj1URjN1A3PGUQjtKHKenv2vHa0dCHrOUiYEMr/r3886cTyG5EpMHFlp3ub15oN2Xi9UDcG",
-	"wpaKF0RAepgbr2b7tr4ULKpdhUTXuhe7j+l6cDUOn9FgdbkfRDfmtiqpoF4v9eOXouBiOf78vcQfxA6e",
-	"t3D25XgIVux/VZdx2a9ZPEjFIK3c2DEa6d6id+uEaSYMc6dg/w0+0jFoAHvjVxtWjafSlWFVNJTOVMFz",
-	"c+jnP7nH+tvtDCqgTTNYIHBrwX7CWbPDMd54yYr3dYQtBtR7Il7WGLIu/4uRb1ULOLGyNoSSuWJ0PdLE",
-	"thLuPoLcTb0JtMFA0cVzF6fprr1vv4ACzLzoyECK2mlYOTrBnOlN05kP8LL45MpYbIJWplZsMCaQCiu0",
-	"Y1/HO/QriTQc+vn39pm7bMaLCSZBnMWsvPhKE/uAN3+6mJzYYNrEIg4vPIADMjRUFGcbWjBiH3eBL7rx",
-	"6Y5xmU18UYRIG1nwBe/FwQa0cROVG3rfW/tM0rN8GUtGR9VSI557OhsN5FwWPqBK8NH4KGlJ3gjhyIbC",
-	"iJAqlKqIe76a/6/Ir7+1JvdIYTJN1j9QSvOi8X1h6i0GOCS1h6U1L9m7aMwy8OfI41xGLWcxyi/AV6Tm",
-	"90FxWsYUik5F/lqhZgzFCGsaiiVTZM4cDGL0GUwtbeHE6ZjfxnPy7+W2FS6iRTGa9Y5hOBhpaDl+mA/2",
-	"8VEpqZal4FxZ96qstWepzf4J4X/TkozckBW1VrJD5xzILyZNkZTed++Ozxn1WCTKVLCEC9cLP7W/qsXY",
-	"JMtSUXyBNypC9m9LlbADOu8gZlAojEWP4bVBe7dejqMkEMPPuWtTuiFitP2e0RL1UC+sYaipdXvtch1d",
-	"5k3DTAecUxyx+UV0OjJm21EzXgUnnHomClZcTxkIf7FdxccbbRRxEQ8jeK8yFjBeJbIwhpfj579d8ZJd",
-	"665ZmwIstJUfF56tgZqZJX9sr1552Ff/UPr013AiCp6yB9JbxjGUYzvI384ytTMJ48EJtYpqmW4EeF+U",
-	"Ybymr7MP5gELH3UaDIzBQz3rvhfDmFs3DAMr4J+FZMNDvQBMj8czIlSba48J3teqjbPYD2uxgii2UEyv",
-	"MkKXlAttyHbF8xXm+DVk1Mz4PLqbCIx4aKnv3WND0ekuwH8UBd/5n0TDJ4DHTsRP8hWEz5MBEW40GvqE",
-	"63gsxNrn42f6vo7bUQDZnST98BcJYWq4SXgNLW0wKvy/G+1y4zuzgH93vNu8snOOW0turaW9J63UcuuA",
-	"d/jDU9/LqAN2PsjDN1StI4Z+AiGbZp8EdhYfT779GG4GivUT+Bmvg0ffMzVWjEVkzJWsVc4IfBs1MY28",
-	"djZWBD4hr8OwsR8afy5HwK8D9PlhdglUBl0PhOjcE9OjDu6H3t8ecfD8L7x/nRqy5VKPt/AnGEfT15q0",
-	"joaN6PGkCTSJmCPckDnL6Yb5FAJiWiGkbUJVBtIOnE6qG7UY5eE0gWMGGkgzH6Lw6Kn2VrbjFL0t7HoE",
-	"GN9oM07WcsU6rPopfiSOIWqGigoeLG2kjAjiHEopDsD8XBGcJQsknfmGjTRWwGcYz8yDaEZMTFE19t2o",
-	"EMdm3n0WcyhZKeXaM3PAQi1dlmwURHGbegMgqhgTHv7ZetVYhOI4syuSXFrzqopyANIPkP0lF+tQuoHB",
-	"LXuuYZ6sINRkhN6jiObKvTsOA1NmCu+Msp28seRH9xzaNYQCxtlxEG5dFg5LSCh72sXO21sX+h7OypTM",
-	"GKauc6oxRmGtLSPhnezWMOEsuVxWu+uNNaWyma5YWWKsxUh5XTBWuf/qFS1LuQVv9VrX+eoakjyf7o3C",
-	"6ruchnARAWUNYrAiamPNWNUUZGAdEHiuXCxHA1d6sK34Fmzj8RMeWbhRNQM8s27DyzICdahE1ibuj0xI",
-	"hjtNvV/ytuEigKOygThHd8KvDClppVEydhF/E+IgqTG3KyYCIb7SBJBBBE9AjBLxFC9Pbsw7L6/6AXbF",
-	"ciPRuOy7/VqWtXFFiq5e2UErvtJkQy3/xBEL7Iap3bVuUB1DQqmDABnynDUzxlJy3LBX8HQYN+7UNcuP",
-	"kk0aHiPaFLM7hHsH8aQSSw50qNfs8n87nDc+7udcvu6LX7OFsacL85cCVojvIxRDAdEd9XJ0MLEIg/1g",
-	"n8Rk7Dou7nIptAQmh5YF+HIe97HsPhVDsIGvL5y5sJkGkk/rbw8hieJCivHGJZLjiom4vh1yF0J8Y3/V",
-	"vrIEHjksvBuz3YnxoJEbYxxZ1NPa7VyAi+Ci08fjh56GDSmKDdca1WaJrgEX1xiStCK2GwjZVCWDZ4K3",
-	"AkaDBG2fzbaUGxxqQXnZMQAaouF0juEWuHM/3imwC4ojj8I5F3Iuix3RdJtZWRoKXH0DiKl4FVxIeHF6",
-	"f97XMUTIynkn+66z5a+JgWbLWlOp68XEHuaBou4d//akvpCLReoc5yoW8QFjyUG5NTESNN6WzYmlFngf",
-	"mi9FC0w4KnDoKOrJ5JaI0xvetm9lsUtvXU9bk3+/f40WJFRsOMnONamkNqwAiL8m/7r68W3ml0E1uTJU",
-	"FFQV5Gc2twNr8vjRBbG2XqRbQDbELrFWOHKB8ko/RdvVkpCW5bCk3tDbV/jl4/Y7j8JtGy782GnW6xG2",
-	"KBTT2id+lswqSvtoZxVtSn3zJBta1TeRNSVYNWKJD4li0DX71gouIEpra8xvKpNo32CtT8HKtnR3vAs8",
-	"GBPCRR3PNgjfr4IJQ6wUHW8/V02Nxz4qIGR/3EoIKojpUKMJmQkfoPM0sWt2g2SzJb9h4rquItTptxjA",
-	"7jOeyFnYqCa2FrYnvecJ4MzQpt9jWwf3gBtScAxRUKX4DXtKSm9lYguSgheHxeU+IWKr/rE2uYy5Us/0",
-	"mosl4MDRWnDB0YopLbHCSehtt96hsStULRyeIm6BUBi9MUAyOCdK1ZVJmCPvov7WgzyjYzpA3YnsjR0j",
-	"fZOGjNUwYWOqzxPqdPCDg4hZh1EPGbcoCISWdSpo7sCedn5EW3WngTOE3I5W4fBQFlbp3xclUtzPhoPh",
-	"MERJHBtYGIaXJZkzy8CuE8ajRClVy3OPeeDR1itdJBUEXfDRzNeUWr+wLF3lum5Fn/Bn4/z9kVUc8YKM",
-	"vaKLvSCezGkZ5QNI1pfOQBqO/Ms1GgTopAzCC5mrwXURcdNoHfuqpmtdwXJesETDiHS52oF48d6hjxMX",
-	"OQi3dFNrDBdbMUxLiaW8I6kdCoB677EfY5iKh0YmYe5TwmG7JFvGRh2Ph2+fiW6A+T7CLlVZWjATtRNB",
-	"1qxoVTHBigxETMVkVSZqepwjGZNXkhRyOCri1HGEG15Y2x9lHQR4uij3caVye9W1iarxOmE2ptEZXuLH",
-	"AONPSa3E5a9S3bDbS7fAy7fP3rw4zAROPHuERgD6ua1KbG8ldRRyPFCO+6FTN4DZOsDKw2isICXdQSRN",
-	"hP5bj4aSyPGqU1eujunbklElDMTso0PVQtcqpfqC9aNXkFWANBckj4iP/4C3+ID+NC7w3IG+uDnF6P4e",
-	"wOvPfVA00UluRHgzWRzWt7I9Wj5dTv6+QZn1lLa+lovxjgHV6zRkCZOLqWIGRLO5XKdLf2qoI7Hu88iU",
-	"ZLMHQyiP1lPTwFIJGOKwKHFF4zF0YnqK981ij0lSQ+O2gXe7trLxwDUVUvCcli47E9p+4XgE+hXFT3wa",
-	"gNXuuzMOY9c6QtEAGuRl4qa4NNe1ZmNTCCL0ax3xsBTlLi3TtJdncEjQNbN2ydOg9smcagYFWj69NiGY",
-	"38FU3r/CrVLshss6ole/wx0O9UydA+sqyvIVTfTHqJRcKppon9NAS8eIvfG9Deyj1xt5E8ufQFWKR8cC",
-	"G7sljS+MmoYWOEkhSuMpeuRQ2MCGrlnALkYkX0xoZk7utwR6DMDgz1mzuw2QoV8S0+pBFY5gD/bZEUxB",
-	"DA2oq3il52AF7hHLN6OtyqwVH0wO+wgiGKJHoimv/OJFkkkI3wCmx56lNavMlLPnW8COOU/j8YHHOUnZ",
-	"zLUx8D51XiuFEczAoZ8eivpJFjMGNq+1b4biO6s2lG6dn0HYc+s8HCP51z5eJ4AF2uGFwY7KD0MWjOtU",
-	"5TQWyEAHHiVaYhADIGQb1xl6AEEwyX9pmlLFHZY05jflNyag6G13r40ia0CqcfoHdXsEY3/Kfg27BxOa",
-	"KMGz14UDUJ4QFTrenh4/l+n4lSmxEwTPlQzc54rquDEumxzCkCTwqYbh/Ac1xKUJ7DulItAOgGMmKlE4",
-	"H/zNUY5u6J4/ovQoXB0wyVTUxgnO/cRIKaXLfFgB3UmRuD/s3n+KH/RpNqIjozsiKT/CdCk+Hvtqf8LF",
-	"Mi7YY7AZL2g8u3QMwnD+G3MRqdjuLx/Oxl7Dr9YZ7ix8QGQdR7mFArXjK7YOA+7LV+iJfShQtaJwjJaS",
-	"uPjasCNoefJHcDzx6o7+ooJQ79/EcgNge1GAHyQKYhlTu+slVpiHoTsd7lkYH95OuMF0zcivNThbTDPf",
-	"/9+suCZS5GwKIuIiBiYzkxzf7uR+omWNlkLjR0eaH99FNx1byO/v9sIkCjubQNgwp7nnMjdUlOVi3VbR",
-	"xmkLMzqX2NObhDuDwn+cpTkvKWDefPt66xk7v414v833OIf+5lCl4rs9p3sUJrqcY1ewHST8eAP7zVpd",
-	"w7/uwfoPxkBKmeqv1L8SIiOA+GMFIsEvMncVA0wWG6BT7EYsF650VkgCKU9iaRub137n4KZtvYyUYbxq",
-	"r7oznccjQxAwHx29YsNEF41wAAV75q6dsrv/lMDmEylcbXDoKXHPiLiCigDc+cyzY5hvgo+b/oQDZ2kP",
-	"nw0XYXSXxXUokRnPO6ngdPwVEMYrimnXF9zF1x1XanM4YvEYLDBpE3ntX3fi700BZupz+lNy9hhWY5oG",
-	"y4WEnGNzQ0qCegMcnmz9HVBwsak6TBxvO2iFZCEFWkB1Nho9VKOQ0dP29Zghn4mGRry/d7rX30MCLJHY",
-	"ZiOcUWpnfhe2K1mi3LkP6tZFNJou4R6GmwphDEcuotDcwaK80EjfNbH2beWtDeVQCKouGSkZtSaOHJ08",
-	"6mMsmvbMMJSLXlrr5ppbYxeNJwfu1ljlvmHX/g6yKDgj2p7tdbQnG7T0BMyJg+xAR/dOuUk795BC+o5r",
-	"WevQAw5/5Ho72zGHsoZdeNUDYBnESPuhZZ4MbNEN19rlSPArK9B/r4anV3wpXonXrpijy6m+xONgr+x1",
-	"nIJNJWR33KSUGBd9xDNqn42+tZRmWr9wh2mdGDyZAGBPdeIZ136u6bWfugSoGyFLEeWqj2vFuwaa+o2m",
-	"oANZqWhfRyOkuUYgLIMWufHw8d47+oWemK+y6zC1Eu6//kN3b1V4ZwDV9WpL0ndXQZ+0COQDcFtxETJF",
-	"aiUua0vijke1zXc4YVd/6eca3cV2iCPVs3eCCZA4h/Hz5odPTCzWvmIxIQHkWs4+sEdfKZdxsxLQfI8v",
-	"LtAFE2zL9NQ75tLNBOL98+xcMqBBjGQfrLn3PEilLuEOQmrHo1qT73536Jabcemn1jLG38b1AS5yYYU7",
-	"Xk278jFx40l2KswvYazG48x4JbM3J+0zUMP1lPjr+1AlM1EcI/gb7Sn5Y9uUNXvwy5G2bHPh7r4520lk",
-	"J1kkGn/xxzHVj3B0HKAxAR0sFMT6A6MD3x7X13dHGV3+AQ8fs7CHrY5WzC8O3HgWMBuHYWMZAhQ1XyY6",
-	"BtSbWB2Z1TAbWo4o2Aj2Rb2Jrzpem9LuRj3SK2VlMXzT1cRWfw9q1xeE1iGNAyL0yG643X92sBQbKA8e",
-	"Yzs0OP4Xx+j6tsctrttZsqdZWJybcSOGAsckueyl35NRvnTIkU/tcRPIkcp8T+nGMioT5UmQTrzA+tNp",
-	"l2lp7Ry0W6+i8UniGu0uVHrUzduJrgQfwrXeGAczkliCWRFtZRhegYTNQuY8oVlbl3rf+5b83/YbhmTR",
-	"RhSnT7dkM73yGtOtZ0bLslW9hn8duuiwd5Xh/W5/+qlpExYCRIPvjTlfPzHFF+5W+lhnLDb6zkd3S8N1",
-	"0y961IWYsWhhF9gJbkALCrkPD7Y8GHcURwUn/Cr9SAlix9tjH+oTm8b+Hbn/5hTgeI8AiW6ZAREWa5s5",
-	"QKTB26RC4uSQFPYU76RCJvzofgmAqbd6wo+uIfMSUWn9q6jd9V7EEZyUNF/f85W+V9v0X6omPzwSn4DP",
-	"D+UfUqr3m/Gat5twi+csW5Qem4+gpWEqCbcO1UJgoa/ZDoK9GLNH18FlhJqLb9ZsrNcL71+OhWENp9r7",
-	"vNZjhP3d7dCrPZceXfY9zYGTfQy4S+uIHhvu8pPM6bwuaTSuZf2VuN8OlYgh/fQw76ekYlnT5dRws84V",
-	"Nfmq86O9+LtvVhcJwVMzKiboskfwfIyAkTuu5oPlGxMan/cufCFrbk/agsDGxKEtXZsb9s/PqSFZm+af",
-	"YqNolteKm92V3TvXXZhpryu5nU4u5ZozfxPk5QwrHq/9Y81qKv4Dc5d4OCMHOAKsDkYVHFT37MqYanZ3",
-	"B/b1QsaF5PcfPrwjuRRG0TzYO/+Cl/v80SPygW9cZOT9y+fk73//+z8zwpSSCj78KOyn/3zyzX8SB4gk",
-	"hczrDdaPl1wb19JrbmUbkRX9rWYEXYrMFUm5ga6+f3b29Tf/IFyQFbulPuZAnvn+d9B0jmtijWBXadkq",
-	"unK3In8U//7w8uy/MlyXLEm+onZ5vo2mNUV1SfWKacJ0TitWkL98/Hj79m1GPn6sP7+9s/9+/PjXRx8h",
-	"08lzJhAW7zbnzasPs2xWq9IRWV+en8uKCQ29oR9JtTx3Pzq3zkcDYp4hZVvtwS9njyFVWTFBKz67nP39",
-	"0cWjvzuoMnCKv9UVsyHw0RI9DXsMwGx+VUDuQZs2jLzXNfzyl7g8aR45fw2u0t0ny/a6kkLj276+uMCo",
-	"FOZw7VmsqtJZ7Oe/unpLlEvHgNkHHPxBOGZCDN/tHXbL6UZRoUGE6EfOTfXNKWIzCiQ4f0l5CTEfDI5t",
-	"QLg36YHWuJ1rl33LBGx1FMsg2AH97jadGaKbe2UUo5sX+NDevoIECeA1x6SvqTZn8IuzV9+BtPIbtCcp",
-	"b8+W8sx+eqbXvDqTFQras0pCO5PZJXTfHMEYht0aXMqZhhl3OaOvHfb2CRcId6UV5COgjD/OyF8KavCO",
-	"Y/JayvVfM/JxpqQ2THW+FCS0ur+EyIB7Rrg8IvzOnaLuqO7AwNtxdEStdp9yUFZ4APto2e9DrMhuruuv",
-	"pf+KKXs7kGbm4+zStdPAphGYyc8gt/9RgO43Ky6WhAq2tTLn4dz5mt80LTyoBlHO1BmkIvDjR+Q9y6UQ",
-	"LIeuOCBKOyyD0/QXkLZ5tenulRREr3x3s2kSCLMos7vsS8mqgzcOYLA2LlH8yZ7vgGPvK1XuslnlQrFd",
-	"Qj5XjBr2yuHNHeLfd387yhJ7l5DfdSWsUTW72yPw4+MSeJC4j8ircBXJimoyZ0w03a4RJOegh5XUmruc",
-	"F4pCmO+LDzSZ23aPncMzbhrTd2/vYJx/hn/vkgfkv5lpNvWUzDtM2y9NqKnCAJbw1ioze8xdgLinFulN",
-	"OB8TB1+8Advdipr0rcCtrh4buiNL7hDjGI720Do4/CQQ1hUJBJ/eI0ft4L/VDNrQOB2tmEu67+nIVgRx",
-	"inb+Y4iI/5PZuK1lrxAUbxW/j6eFoF4A/xDo1xYe4B5f3rIHAVUP1QVkQ9cDOteLllHOwH3dgD+UEm4S",
-	"pvs88AzdyubqseNY9Wi9Y/EDYOQ80uAjQM0+zrJWj4TULWOPZg+SdwM7D7Gysw1FxNpDJGrU6HhDq+ch",
-	"HNcTKHGK+kc40+ffMgFC9XQMgZN7Q6uUVNjQKnPwbk0KuRVgijvAfK6kPgqjfN/BkQfPD9Nf7m0Ljhzi",
-	"ixB6rbf8lYEs3OMBqY1H5K1Ed4BrolguFdRUDAkDKRZcbZoM2tGZ4jm+4bXU+vc2Wh6+dW4xTU7EdaIR",
-	"BLCizX0yVqXvwsWA1o1yoFOEIpkVE0SKA1tThejp8Tel2j3UORgFIIzhBONRlz+I72AV8u9uHNjt6RuR",
-	"RjpzoeXdNP1ekPP4DRNgUnqhwhUBhNsgm90w5TIjKZfjuX9mTy+lUmfYYvUr7f4s6O5pqxSR3VYsN6wg",
-	"rlwJEXm+NjJl8dqT07F3O3nnWMp5pPm7Z8d/kAXdjZ+YkSeZ1qeTqkK3o4ljsFS8OJZRZMey/Bh23dUq",
-	"b9hm3lG0yDQdVXsKM6joZvijTP8csUIu3ZeKm8YZtCvJopzh06hD2KEIWzZm/4N5c8wM/hCc2sZjJJi1",
-	"5AIl3lya1TG49jXdQUth53jpfdeMaF5AVsr+m8EM7F8l3F90Ir7FMhiXBYbbTfbY9jslqxfw2DiOxSM4",
-	"yLN7Cj0+UuipPX6kfa55MtDClOtGgIAPdRTxRNeMUEGQtJDde+D2DQdkw96cItziBh9lTT2J3hwGNIZa",
-	"q2MQF+dDKFxElREtndci9zeUC2i8MmCm2J+cTZDcLxFHP+IMuGqjNN9OvO5tX253EYE9GFVKcAcITcvi",
-	"9iiK2f/8yy8XZ/+kZ4tPn//x5O6v//9/zCZPo6Tm8CQ8fOe+czilYojg9RL6ocU2x+Br7KndUw+uIBdf",
-	"Rbh4RH52oCuHUshcX2cGiTS4u0YUTRTIftBcs2t8uRJtFSudSK0ERHsyGvjSIcZHHKbW3bxjNxGen2Ss",
-	"x17sK1LHvdaVt97fQ3hGsA00yWUxEKJ3naIfnj/fm8CPoty1+1cJK1Z2WMPf1PSnZgYQ7qOkDoYmhncP",
-	"A8o+NRFo+3maiTzD2LhZufsmrdChXOjMahsqdgRvbiU51ckd/G2WVgQP8jf/Xxx90GVE+AXslKCmVrQk",
-	"UhVMYY2DOV2IPKDxk8Lwe4lIviPinEI3xVE4J7gQ98HtVOKjJK4ExAmORUsBDY/FCf4+X2qgTgcQE5YD",
-	"sq76/ObC3VQnCme8nsqEB8KdxoD3tx1/4Xho8874Xh4n51EW3kbigkgFMQsHzgx9pqDDMy0Vo8XO4bIA",
-	"K0qeXPxz0DsALjn/bP+5G/KPX4gi7N8Uz/PXuliywt/tDvWGx3NC37OSUXCUmsu0fXXaw1jZ20rOxfE6",
-	"t+HgY4SpBqSpa46QlKWvoWHBYEgZzAlsrgWOC9eutNvnURDi85UmSkqDrYuaO23xzqmUdvfdpAc8vf9L",
-	"VPxruTys4Y+MgkVsQzNop7H0V7rpaNnDvpIfWIUd5JZSFiezBCp3n8+JMnB4XRB7H1rg/gHz5eFKo5Rf",
-	"nby4iJbH4BBHI0IjtyBl7XuMnOicnv52iIuTpVnBYngf7o04hdHQb9PsjIcOS3x97LelOMLRMws3ZkpF",
-	"3EWYx2CIZ3rtW0c6qAz5UTAP5LQ60xsPC6cIsHeFJr9KLg7xguuMkq6QwIbLBzOg4G1G1RO01gvfdJVU",
-	"FloDY4XKAaV1wnBl6GVgKfLUmta1KJnWCGUA3OKWp31mrJrvzWhswfxJtZzvDppiXrnV6FZsPTIYOvP6",
-	"rlztRo/HgospbeC9TQgR+KDdy5ej3Gt/qle0OpmbY1US6pY/pFL6U2wi1KudAq+lfd+zFFTjyl1W+Xsk",
-	"Pk55dnFdiU13FX5AnKNF+LnG/lB2V6Gxpt3XM/DMXJQ7I76NjMMJYtuZzD8DyYEmUOG6QICUX7DTWa7G",
-	"X/2a4pEP7hLTQU32LVvyYNcFr2u+g8WBikOJFJpGrUB/JcE7mI+b4GvFIrq5FIVzFkQbH/nU9d3Z0J09",
-	"XAu2ZQqPpFlRfBLUkruTWNiVYLKl1VktNu2tHTY178fJeceGco1wBsYaPdS+ir13h5qTHtqm7d+AtD6W",
-	"HM7lZm6NvCCK+wjrXQZXkza+CpxoezqbXufYtlu721FPdUAVP5lf+UHt4qnvvUoVx/xABLzlZs5IoeDi",
-	"kIHwSsJ8/WLm6uhaFZkbFq8lDfGtORcUJhupLv1yhSp2v7CxXeSUvGqrm63TS1slfd2llWnB2uH+viJa",
-	"HAe9x8rS2VGOQaCpfWPm+MBtc5f5jpnpVo3XlYPuVxqL92eKtLV7kQxG2zxNjhdqw3ZoyWqjaJn5aQSg",
-	"a2wV3eoXt1VJuRgjxP6EzvYpWQsoJ7CUI1Ygb3UftPIPha9GcVZ0xIemx8P9oqu1pTvErjsj3QkzLHoE",
-	"IRLcInbLj8l0WFB/FjpPJiXLW3jwvesi+bs1sGimEUvvrnn0VgBLRfiq23lywgt/4CJ+DSrl5TVAmqMv",
-	"pUWhICgElz5SXrYsp6fYBpfwBRESv8QuAnDgmCF1dbgZrE8+48LHJp9htx9cVx9zBrdSWbuRlSUXS+fV",
-	"Scvkm65ua7Pd+Wf7z90hyG5r58dkJr+Tgh0P/YoygW7pfSBmds6H66x76ztB5jy8AIb9wgZc++CmufIo",
-	"AfCicBsG2k0x7G9gFZwULkNKjWf9Yaa8txvS3fOUFzLE019apjrr+mg9gUAkuKtv5QJs8PnOS8Rj7PMV",
-	"E3ajN7RgZ3XlWsNYcQMdXwA8iscWir0yIuR2hNXtOsyM0IVfwMjOBjL9Dic+l4W1Wrcp66wWmjExCB88",
-	"qcGFtDpsyju6H00ZWdOtp42GO0S5CZwDueyJigpqxprNP05RqFkpWS8TFzu76Xre9guzc4y2qByuleqc",
-	"ZP/e+1WanlDjvqFq7dmBhMW2twoE+vARfYeP/I5SFWZw5B5ruPCjWm6WWNBHDcdG82YgUf/O3TJ/Imyf",
-	"o9qXBfe1Xpqg+fHsEhwOK5O5YrmRaodXlJUcYX/C2SpAfKns5shtX03hbp1/hn8HWyE1G3YqBMzJqDfZ",
-	"0oap7Du5XWKdl1Ku72HStQcfPiOvpVzPTsivMH7K5IKIvpRrMArIM+KtX2pIToXLrCpG8xUrHH7UXbWd",
-	"QYDB40mPIlzsPPCiaZgFmGDPhN4ypcl2xUQz2xXVAZic3rqNrIXpeopdEvxbGF5i6wjaXrrVmht30Y31",
-	"Sl08lmtSCyAGnVt/wdffte4AxZ6nxNA1EwCZcU0qrP7tbv5LqZbMvIEpfkmFeUV3/sJDH9trRAssNCwd",
-	"b9mmYgcXGqKDXrpN4qZ18faJjl5F3VW7Dzl5McPsHc1PqprejVZLF38ytXTFDFnJLZEL0zo0XDd9AH3y",
-	"xPK/b+UCScBaGDTQjCn7B9cn8s8/u/8NKqn34Vas02Fi3CuSqDx3/cQXUlVuOm/dlZ+fBkk3ov7QjZco",
-	"Q/wzZX9aK/ldOpOZ9jV4AayJABXreLseVPYDqxhq6DXLhavHwhqs+0QJhxiihcAd4AD/1ChkE3etjY5S",
-	"d/nn4i+g02HeCmRPZP0e2M00DG/POfz3gIhsENKnpcwB4PLxRGSk7kZ1cODHLr2JkPycgjkaMUq+zOwS",
-	"9gwayQ9HxXcjGEt5jQ90N/e/JXHlCbI2mOZsXAUr354SqYg2sp2RasKH3YgGvuN+UaUvzcoo65eSaSJF",
-	"5gujpIfL2xVXx+nzgfvZgPKdwa7XcLk8U1qKR+SDJEvYCuiH7p+E4Lne71Gm+VKccXFWcuHc2QGXtHWh",
-	"+Akd09Zb0m2I1scJEkJazg7n9oovhcYOEUpuNfSXyIgUeS/J00ropLIy37WvyDqFM9G5O/ALH4wkiOrn",
-	"DjjKGjkt0BS27NANVARxMu07uB++p/+qiyXrXvAQ4IngpEYB486TH4sVv+ldhxdVt3Bn3s5ZZCdtydm5",
-	"nS+6K0237HxFucBi7wYw7ZD1Dl8MFCkktDg2x6m7tQ/XhrVm4C7e8G5Kj76dG5pSxkzrHqdTErd5S0Ic",
-	"baU6Xhk+DOa2IDApRpC2ihvrXlsd2+ydu+Co7XcgCIyUjN4wbFkHxF0xWuKt8CmKfo9PnJCa7g0JSrrL",
-	"jIiqheMIfyvT7PKXT3uAydActvM78paxAgJWcPvSI3xZa6DP/lqmXz5ZZyLc8vTLJ2tJIX4GrTe8Pejc",
-	"OlL/OwAA//8=",
+	"7L17cxs3tiD+VVD83arM1LQsOePMvSP/8SvHsW88sR2X5UlqK/aqwG6QRNgEOgBaFNel776FcwD0g0Cz",
+	"WyKdZHf/skWCeBwcnPfj8yyXm0oKJoyeXX6erRgtmIL/vvhAl/bfgulc8cpwKWaXs7d0wzQxK0ZumNJc",
+	"CiIX8GfBFlxwO+rRLJvpfMU21P7c7Co2u5xpo7hYzu7u7rJZRRXdMOPWeV4rLdX+Sh9WjHycCXZrPs78",
+	"IhVdMjJnC6mYXYXbcb/VTO1m2UzQjV0ox+naW9jQ29dMLM1qdvnk4uLiIutvKpvdni3lmf30TK95dSZh",
+	"E7Q8qyQXhqnZ5YKWmt1ls1eLN9Tkq/h2Lcj8Vj14zIoasqWasIIbVjwlVEizYopIwch8R4TcEq4JFYQp",
+	"JRV58vjrcDS8jeZsrxZnuHo2U+y3mitWzC6NqtkQwLPZK1HV5i1M8RknrqhZNdNy+/3EOV/zDTf7UHgj",
+	"tSFMGMWZJnB6vLTUbZUwTXupgi1oXZrZ5WN7URt6yzf1Bv6yf3Lh/gx3aO9nydSkS3xX0pwNAKSy308E",
+	"yHuWM16Zt/VmzlRiXoVjBmdeSLWhBg/2jyez4TPbdety6CiqLqed5A4HM22+lQVn8ES/ZQJRPpfCMAH3",
+	"Tquq5Dm1ID7/VdvL/9ya9T8UW8wuZ//feUNezvFbfQ6zvcc1mgWb3eEnupJC4/IvKS9rxQY2UCk5L9nm",
+	"b9M28g5/hXvo4vHP8GqZMGSrpFiSv7x/+Zz888k3//nXRwB1N0UAjj/O5edZpWTFlHGga8ji/mP5UTAk",
+	"D1wTIQ3R9MYSCPtm4L9AIviCcBhB55oJYx9Si57ZZxGnaGX8gX4vt2RDxY4oudVPyTcXpBYl05oYWRYE",
+	"KNOWa+aWGf/2AOuiRNF+QxZKbpAY2Kf1lSZKSpMRqZpvgAp9pclClgVTGaHaHVyv5FYgWBZcaUMqnq9Z",
+	"QRa8PASer6PAuQufyPmvLDd2/89XVCyZfnHjsKt7i3Yp3XotrYPDlvZP/syQjaWFjy8ugPYZttGH8PG1",
+	"XL4QRu1mzQapUhT+RhodpTzN6/klkHLcsN/dp9iBZVlvxBtaJU57jVBOHdqOUIwWEaxeIILBmIx8fXGB",
+	"SE4VI+yGiXJHdGV/Cp/Y/1gA7a9hETSOUQXLS6pYQXI4g8b5c7lhiE2U5KwsM4sxgmxbD8z/cPSNBCC9",
+	"l9vYrdxQxakTnbr7fGlPT7YrqRlxQhVZcENoydcsIxw3xm6sIKAA3y1+A8osgP4Kg9g+fa8/4ab299vD",
+	"FQBw6wyda826WDCIQc9ZWcawKPIs8JUSWmppBSXqYNMhg+F6qSjgA0uU2FNSi7WQWws4phgR0v/WClcL",
+	"WQu4ViYsifplpi37Qz7CSvsicGU74tYoOstmbrrW0RriuVXcGCbi6OeWpdqRJHvRK3rDCDctTE480AWI",
+	"O37+QbBanNuDKqL8/sZebCqzIwuphmEa2WDWFvpTp3VvzB4Yd0BonrPKaKDh9mPZY2bRt7a3dP9BNaAK",
+	"g+dSloyKPUg6SDTbb309CFf/PvZgO1dyHbv0n1e7GLo9JazUjDAL+ShcLRWKkQapCKP5yrJgry1saDX9",
+	"ocO7iwAxcKsE6wdkNSvWkKY4BU6wtnfUrLTfOHJkw8SUe957E21mlfl78ACMX2btyG7vCneWfDkpkBYF",
+	"RxXgXZcy9UXs/aPvLTjfXWtDDTv2vLm8YYouHzpvjxjcViw3TkTSVssEmdLu390bV0SXsk2vmi0l0Ac5",
+	"2pyVchuR1+xMI/a5YmWRZJbcrCz1kmUxYbbrOc3XI6FUsoW5lihHjRguGFWpzQKpswPKHdlYnZxQK+ka",
+	"psTIzTfy1cHBiffiZmidqw2SFs5mrXfh7sCdLv62GpSMMZ8IbrxjisuiYQaa5VIUZKlkXT0F1gBUkhh2",
+	"axz/BqYOzIJx+/9pfCIP7/+Yj9FKj9HlvSw6kj4j/BIyo5HRJWoBqlHkdbxr1B2HdwtallaEFLL/ipMo",
+	"Y08Ga2fhFjMvATpgtvYwhBZRsWTDvNlj72B2h1HZworGQTMA/ZdvqhIUh9IqvwrliJqN5oxXpTQxkMMr",
+	"0HEFfOG5MYJl0lpX8LoOsTcHm7AND5IokJ2do8fVmOYFS6rXlug0sleLJiXkvUPyAWIaN2Qr67Ighq4t",
+	"tR9J1tZcFFE8KLlgcW0ybTtA6SKIGiXT0QM5GBwAkCS0sEIbUCK+IMLSpZwKPKBfwZ10H43pTh/Wv+H0",
+	"bnCzr8zfoINC5o10eBMxRPgu2I28lWpAFYhwuiSwN0xrR9yHj+J2GsRs/8Ph3X5gtxOtYP/j2ZvXTwk3",
+	"muDTAmOOIee04uc3j8+bn57h949+1ehjGGEG6x2ptY34KUp+w9QuJlaa8aIYXzpL4B4O+bfhlVR7/XYO",
+	"Oi9ZVA8VzrCbZEgj9gPsNvW8SmYluLoswUwX+DfsCAWy5mIOK7cO+4XTvZG7IOwCXKKA54sFU0zk7LXD",
+	"2y74NV9GEOdvRIpyZ/mg3XJJDVMZOet8aGkhR9nCw5zMstnfZtnsLApw49B3+JywHzd4+DwRFcULGWPk",
+	"VS7YeLmjB8Wk6DFZ3GzJDrij6JllPY/p1Lso/uZSLLjaxBX9bLaUKfK1okn9wbGJkmpDCveU44qt5iJn",
+	"HVAU1LAzwwFvD929AN8QbBH30z5ODDQv7E6uQCSOsF33BZkzs2VMELOVpJRyrTNy8eixfZEbqdhTcmEJ",
+	"49ZbYTRTNzxnYI3Qhiqr7dn32uHShaznQGGCKf+//vGkY8tvSKZAx5Xd7m1eazYk4/VM3WgIWypeEAHu",
+	"YW48m+3L+lKwKHcVElXrnu0+xutB1Tj8RoPU5X4QvZjbqqSCer7Ut1+Kgovl+Pf3En8Qe3hewtmn48FY",
+	"sf9VXcZpv2ZxIxUDt3Ijx2iEewverRemmTDMvYL9FbylY1AA9sKvNqwaD6Urw6qoKZ2pgufm0M9/csP6",
+	"1+0EKoBNM1kAcOvAfsNZc8Mx3HjJivd1BC0G2HvCXtYIss7/i5ZvVQt4sbI2hJK5YnQ9UsS2FO4+hNxt",
+	"vTG0wUTRw3Nnp+mevS+/AAPMPOnIgIrabVg6OkGc6W3TiQ+wWHxzZcw2QStTKzZoE0iZFdq2r+M9+pVE",
+	"GA79/Hs75i6b8WKCSBBHMUsvvtLEDvDiTzcmJzaZNjGLwwsfwAEeGiqKsw0tGLHDneGLbry7Y5xnExeK",
+	"AGkjC77gPTvYADdurHJD6721Y5Ka5cuYMzrKlhry3OPZKCDnsvAGVYJD47OkKXlDhCMXCjOCq1CqIq75",
+	"av6/Ir/+1orcI4nJNFr/QCrNi0b3ha23EOAQ1R6m1rxkb+RNjC6AY79NtbidGK2l+GUB27jpSG8NiJFq",
+	"XtOFSRi43AAMS4szBify73FsKxVBdFhm0Si40GAzB91LaaFCbnWz3xE4AD9o9j/GdCoNLcdTyQ92ONzP",
+	"IWOZu67GQoLKR3uHnQOGraSw4l3Ukh12PZLIl1F9SozSFnGJ1P4+KE7LmJihU/bglgMCDXTCKgxiyRSZ",
+	"MxccM5oyp462cEx2zG/jkRrv5bZlRKRFMZogHUOcvA+CjnJUtuRHZ+BwS2WtO0td9k8YFDrN9cwNWVGr",
+	"O7mYrQNkISmgpqRBt3Z8zyjdRGyPBUso9j2jZPurWox1vS0VLTpEO/iEt1QJO6HTGWMUW6GHYgyuDWpB",
+	"9XIcJAEYfs9dTcNNEYPt94yWSMB7xi5DTa3bZ5fr6DFvGmQ6YLLAGZtfRLcjYxI/NeMFs4Sph4mCFddT",
+	"JsJfbFfx+UaLylzEjUve1jCeodbC8HL8/rcrXrJr3VV2UmEsbZEIJBPYHkAzs+CP3dUrHwzYf5TeKTrs",
+	"noRR9kF6fSkW+9p2/bR9j23/0viQlVpFuUzXL7BPytCK1+fZB73DhbdFDppLYVBP5+tZtuZWOUdzG2jt",
+	"wQX1UN0QgybifjKqzbWPFN/nqo0JoW/sZAVRbKGYXmWELikX2pDtiucrjPzQ4Gc146Mr3EZgxkNHfe+G",
+	"DfksumkfoyD4zv8kalSDKP2EVS1fgVMlaSbjRqP6R7iOW8is1jZ+p+/ruBwFgdyTqB/+IkFMDTcJXbLF",
+	"DUY5hXajDTG4ZhayIhzuNkt23nHryK2ztO+kFXDQeuAd/PDQ9zTqgPYH9PANVeuIoJ+Im06jTyKiGocn",
+	"Vz+GmoFk/QR6xutg5+mJGivGIjTmStYqZwS+jYqYRl47GSumGV6HaWM/NP5djgjKDwHxD5NLQG28HjDc",
+	"uhHTbVHuh94KM+Lh+V94q0tqypahZbyEP0E4mn7WpHQ0LESPB02ASUQc4YbMWU43zDuWMNIZHB0m5Oog",
+	"7JxJpWGLURxOAzgmoAE184YrH1PXvsq29ap3hV2NAK1ebcTJWqpYB1U/xZ/EMUjNUKrJg6mNlOuUHe5A",
+	"8KdLjbRggVAEvmEjhRXQGcYj82CMK7orqRq7NjLEsfEY3rc95MKWcu2ROUTILZ3vdFTg6ja1AsTZMSZ8",
+	"UHBrqbFxq+PErojLcc2rKooBCD/I9yi5WIeEHjRu2XcN+2QFoSYj9B6pVVdu7XhwoDJTcGeU7OSFJT+7",
+	"x9CuIBQi3x0G4dW17dIuzMDDLvbe3jqHyLCvrmTGMHWdU402CittGQlrslvDhJPkclntrjdWlMpmumJl",
+	"ibYWI+V1wVjl/qtXtCzlFrTVa13nq2tw/X26d2xeX+U0hItIqN5gZF6EbawZq5o0HcwOA82Vi+XocKZe",
+	"MF/8CrZx+wmPHNyomkGUu24HHWYEspOJrE1cH5kQIuE49X4i5IaLEDKXDdg5uht+ZUhJK42UsRsHOsEO",
+	"kppzu2IiAOIrTSBejOALiEEi7vjnyYt55+lV38CuWG4kCpd9tV/LsjYuddVlsbuAm6802VCLP/E4FnbD",
+	"1O5aN7E+Q0SpExc0pDlrZoyF5Lhpr2B0mDeu1DXHj4JNGh4D2hSxO5h7B6OMJSai6JDF28X/tjlvvN3P",
+	"qXzdhV+zhbGvC73aAk6I6xGKpoDojXo6Ouhuhsl+sCPRRb+Ok7tcCi0ByaGQBS7O4zqWvadiKJjk6wsn",
+	"LmympU6k+bcPLIpGCxXjhUsExxUTcX47pC4E+8b+qX2+EQw5TLwbsd2R8cCRG2EcUdTD2t1cCCLCQ6ef",
+	"xw89DhtcFBuuNbLNElUDLq7RJGlJbNcQsqlKBmOCtgJCgwRun822lBucakF5mfBQ43aOoRa4dz9eKbAH",
+	"isejhXcu5FwWO6LpNrO0NKQ9+7IgU6OY8CBh4fT9vK9jcUIrp53sq84WvyYami1qTYWuJxN7kTAUee/4",
+	"1ZP8Qi4WqXecq5jFB4QlF+CviZHA8bZsTiy0QPvQfClaIaajDIcOoh5M7oi4veFr+1YWu/TV9bg1+ff7",
+	"1yhBQh6Po+xck0pqwwpI/NDkX1c/vs38MagmV4aKgqqC/MzmdmJNHj+6IFbWi9SQyIbQJVYgSS6QXumn",
+	"KLtaENKyHKbUG3r7Cr983F7zKNi24cLPnUa9HmCLQjGtveNnySyjtEM7p2hD6psn2dCpvomcKYGqEUl8",
+	"iBQDr9mXVvAAUVhbYX5TmURRDyt9Cla2qbvDXcDBaJhQHfc2CF/FhAlDLBUdLz9XTebPflRA8P64kxBk",
+	"ENMD0CZ4JryBzsPEntlNks2W/IaJ67qKQKdfeAJrEnkgZ+GiGttauJ70nScCZ4Yu/R7XOngH3JCCo4mC",
+	"KsVv2FNSeikTC9MUvDhMLvcBETv1j7XJZUyVeqbXXCwhOwClBWccrZjSEvPehN52s2AauULVwsVTxCUQ",
+	"CrM3AkgG70SpujIJceRdVN96kGZ0TAWou5G9uWOgb9yQscw2LFf2eUL2Fn5wMI7aZS4Ej1s0CISWdcpo",
+	"7kKA7f6ItuxOA2YIuR3NwmFQFk7p14sCKa5nw8NwMUTJODaQMAwvSzJnFoFdfZRHiQS7luYe08CjBXm6",
+	"kVRgdMGhmc80tnphWbp6BrplfcKfjdP3R+b2xNN09lJx9ox4MqdlFA/AWV86AWnY8i/XKBCgkjIYXshc",
+	"ZraziJuG69ilmlqGBct5wRJlRNJJjAfsxXuPPg5cxCC80k2t0VxsyTAtJSZ4j4R2SAvrrWM/RjMVD+Vt",
+	"wt6nmMN2SbSMzTo+S6L9JroG5vsQu1S+ccFMVE4EWrOiVcUEKzIgMRWTVZnI9HKKZIxeSVLIYauIY8cR",
+	"bHhhZX+kdWDg6eY+jEug3Mu5TtQSqBNiYzo6w1P8WBrBU1IrcfmrVDfs9tId8PLtszcvDiOBI88+QiME",
+	"+rmrSlxvJXU05HggSftDJ5sEvXWQQQGzsYKUdAeWNBGqsg3GrMdzkV0RA3TflowqYcBmH52qFrpWKdYX",
+	"pB+9Aq8CuLnAeUS8/Qe0xQdULXKG507oi9tTDO7vIaXhuTeKJuoLjgnWT6UM9qVsn0ORLjLwvoky6zFt",
+	"fS0X4xUDqtfpkKUmryCW4oLRbM7X6dyfGrKLrPo80iXZ3MFQlEdr1LRgqUQY4jApcaUEYtGJ6S3e14s9",
+	"xkkN5fwG1nbFhuOGayqk4DktnXcmFIPD+QhUsYq/+HQAVrsa07gYu9YTihrQwC8TF8Wlua41G+tCEKGK",
+	"74jBUpS7NE3Tnp7BI0HVzMolTwPbJ3OqGaTteffaBGN+J6by/nmPlWI3XNYRvvod3nDIcus8WJdnmK9o",
+	"ompKpeRS0URRpSa0dGSO0pR0Jkzoimel+OhYQGN3pPHpctOiBU6SiNJoij5yKFxgA9csxC5GKF+MaGaO",
+	"7rcIeiyAwb+z5nabQIZ+SkyrMll4gr2wzw5hCmRogF09l5uKKq5jeTRTst5SjAlLeHuMdyVEJqKJC+RK",
+	"uCJ/jE7dLQ2PZUwWe9TjUdLXOoYEJEsGvvSVAtHxfgkRCbI2mfugyDArMQPuHK0b2EKoZLBXu0qBVYZB",
+	"w4Tk4vmOFK6AiWmJmong7DRXCa8sRY7h0XuznTZ0F2SOSUlz8WzGP3fyZUiw9LmVnoB00Dl602NSNFuB",
+	"3+noQffI40n+g8UXjpi5H61SaVX1oFfYIRimFH2QTWb9F8+PT8bpDgTu2ctas8pMQVlf/XsM0xwfBHwc",
+	"dpnNXAUbbzjLa6XQTRHY0KeHhvYl89gDL6t1eAquqHYD6darGMxtaL2HY3j428/rBLG/dnphnoec+/uH",
+	"D40rUuiYNBAmFyFOtERLJcSJblxTgIEwoUlGiqYeYdwqkQ7sTxmHEvkmbZtOO1S0iUSPwz/I1EfQ6Kfc",
+	"17ANYEL9PBh7Xbgo6ROGfo9XmsfvZXqQ2hQDKUbIlgxsZBXVcY1bNo7CIUrg/YnDTk5qZSTwBdo1pUJh",
+	"jaO7OVEzJRiVRlmzQuOUEfmFoWvMJH1QG9qtANJ4P0spnXvTEuiOH9T9Ye/+U/yhT1MEHRjdExmUThuI",
+	"jw9wtz/hYhkn7LHYOE9oPLp0tL7w/hudEKHYbi0S3sZercfWG+4cfIBkHYe5hSzU4zO2DgLu01doh3DI",
+	"Gr2i8IyWkjgj+rC1x+Lkj2Bdwq5N/UMFot5vwnUDGTWiAGOHKIhFTO06C63Q2Up3OrTYGe/DSti66JqR",
+	"X2uwqDDNfOsXs+KaSJGzKWFPF7GIUTPJutXd3E+0rFFSaIxlEf31Lnrp2D0kbWYYsHYPY1pP1YqiXKzQ",
+	"Nso4bWJG5xLbOZDQLi78x0ma85JCYKvvXLKkUGnAx6qAVOzbW0BrC1D5fKH/dHnaRIMLLAi5A68+b2L7",
+	"s1bDiK97uTsHDZ2lTJXW63cDyghomazAdI+LzHXhgc1i7wuKhejlwuXHC0kgroHkfStAsmh8W9+PZDe0",
+	"T93ZzuORBiTYj06ajvYPjTE/Cu7MdRy0t/+UwOUTKVwBgFA45p5uLwVpP3jzmUfHsN8EHjelaQfe0l4S",
+	"BvRA6h6L65AHNx53Uoa++BJgbSuKaZ1r7uLnjjO1OTyxuKMFkLRxr/Q7XfmWWYBMfUx/Ss4ew2lMU1u/",
+	"kGDnappjJaA3gOHJrg8h1DW2VRf4ytsKWiFZiHMooAQDCj1UI5HR0+71mCafiYJGvLXDcEW2+xpYIg6M",
+	"hjgj1c78LWxXskS6c5/QemfRaBpE+Fj7lAlj2HIRjb8fzLwNPVRc/wLfUcTKUM42ruqSkZJRK+LI0R7i",
+	"fiBVU5kfpnIuCivdXHMr7KLw5DI4NJay2LBr334yGoEVrcz5OlqOE6o5g23fxeVBM49OTlnbwZgK5x9X",
+	"rdyFCLkgQ1fW3845FBrQjaF8QOwVMdJ+aJEnA1l0w7V2jlD8yhL036vW9RVfilfitcvY6mKqz+M62CZh",
+	"HYdgk+7cnTdJJcZZH/GN2rHRVUtpprWKcIHrE40nE7JUUuW2xlUebdqspPq/dS1kKaBc9YPXsc1Mk6TV",
+	"ZG0hKhXtTmRCmmuMdmdQHT1uPt5bo5/NjU5pew5TK+H+6z90LQvDmiFytpdAlm5bCMUQI3FdEJwZJyFT",
+	"qFaiT2cyuWBUxxSXDOCSrP1eo7fYNnGkyrVPEAES7zD+3vz0iY3FatQsJjiAXLXxBxbiLOUyLlZCyO7j",
+	"iwtUwQTbMj21vWi6Yki8SKbdSwYwiIHsgxX3ngeq1AXcwbj58aHrybXfHWpwNs791DrG+EaMH6CHFyvc",
+	"82o6VYyxG0+SU2F/CWE1bmfGbvxenLRjIFHzKfGdW5ElM1Ecw/gbLRz7Y1uUNXsx1iNl2abX+r4424lW",
+	"SaJI1P7in2Oq6OhoO0AjArrYbyDrD7QOfHtcXd89ZVT5BzR89MIeljpaNr94dNazEJh1ODY0wyhkzZeJ",
+	"siD1JpYsajnMhpYjsrKCfFFv0qeOFx0fYx+M9e9tt0vZ0oF+KdNB+3No5sSXopvc4oNh7C8nwGUvWqRf",
+	"Q70FqniuXrtnw0gFnpXFcD/IiaVPH1S+NND3Q8wZuM2RLRb2qbCDpSkA8qBct62o439xjCqYewjkgoCS",
+	"NR7D4dyOG4odMCaJZS/9nYwyO4Rwgqk1vwbDzNTE6lSjnHYeBGkfFZw/7aGaFgGQgyDQy/B+chFPhu+m",
+	"joxozJes0vIBaPwNK5zJ0EiSQ7wntqPDRoFYPGnOE0JIyTe+97xLznwMhgBvGHh80bELPI7d72/7BZSy",
+	"aGGe03umspleeeHCnWdGy7KVzYt/HWoH3Gv4e78eiT81ZRODLW1w3Zie+hNTfMHzROOtfMVGd0Z2vYyu",
+	"m/r5o9pGxwyr3UB30JhaMb/76RIWB+M69Sg7jj+lnykB7Hi7gEN1s9NhkkeuRzwlkaYHgET14BA8Fysj",
+	"PACkwZ6LQR47RIU9xDuS2oQf3c9XMrX3NfzoGpxUEZaGLf0bJ5IPM3cAJyXN1/dc0teunP5L1bjSR4Zy",
+	"4PghV02K9X4znvN2fZPJcO6iGE2P8AelgUIKce9NyJ4EZWbNdmAXR/cGalnOeda0h1uzsQYCWH85NmLt",
+	"UAB4F9d6iLB/ux14tffSg8u+Uj7wso8RGdR6oseODPpJ5nRelzRqArT6StzEAZnZwVP3MO2npGJZ0+VU",
+	"y7zOFTX5qvOjPVeFL94Z8VZQM8p86hxtMD4GwEgnyPlgLsuERhC9tmhkze1LWxC4mHgUUFfmhvvze2pA",
+	"1ob5p9gsmuW14mZ3Ze/OVVtn2vNKbreTS7nmzPdLvpxhBvi1H9acpuI/MNfUyAk5gBEgdTCqMMUCx66M",
+	"qWZ3dyBfL2ScSH7/4cM7kkthFM2DvPMvWNy72h6RD3zjjEjvXz4nf//73/+ZEaaUVPDhR2E//eeTb/6T",
+	"uNhRUsi83mA9jZJr40oczi1tI7Kiv9WMoEqRuaRRN9HV98/Ovv7mH4QLsmK31JtnyDNfDxSKcHJNrBDs",
+	"Ms9bSagUK1R8FP/+8PLsvzI8lyxJvqL2eL6ssBVFdUn1imnCdE4rVpC/fPx4+/ZtRj5+rD+/vbP/fvz4",
+	"10cfwSnMcyYwg8BdzptXH2bZrFalA7K+PD+XFRMaauU/kmp57n50bpWPJt57hpBttUu4nD0Gr27FBK34",
+	"7HL290cXj/7uoroBU3zvc3QcwUdL1DTsMwCx+VUBbhpt2hH3vS4Kl7/E6Ukz5Pw1qEp3nyza60oKjat9",
+	"fXGBBjx0d9u3WFWlk9jPf3Wpd0iXjpGREFIGDkauJsjw3d5jt5huFBXap5HdZe1iPbEdBRCcv6S8BJsP",
+	"2hE3QNwbT0prXv9+QjoCLUtX+i3mbLET+tttKtVEL/fKKEY3L3DQ3r0CBQlxfg5JX1NtzuAXZ6++A2rl",
+	"L2iPUt6eLeWZ/fRMr3l1JisktGeVhPJOs0uoRjwCMQy7NXiUMw077mJGnzvs3RMeEDqKFuQjBGR/nJG/",
+	"FNRQKAhLXku5/mtGPs6U1IapzpeChNYfl2AZcGOEc7nC79wr6s7qHgysjrNjgG93lIv6hQFYV9B+H2xF",
+	"9nJdvUH9V4xusBNpZj7OLl15IZfiCEEPGYRBfBTA+82KiyWhgm0tzXk4dr7mN01JI6qBlDN1Bl4b/PgR",
+	"ec9yKQTLoUoYkNIOyuA2vdm5jatNtcMkIXrlqz1Oo0DocJrdZV+KVh3swILG2jhF8S97vgOMvS9Vuctm",
+	"lTPFdgH5XDFq2CsXmu+SI3w1zKMcsSly88EKvnddCmtUze72APz4uAAeBO4j8iq0ZlpRTeaMiab6P8YT",
+	"uijNSmrNnXsQSSHs98UHmgwDcMPOYYzbxvTb23sY55/h37vkA/lvZppLPSXyDsP2SwNqKjGAI7y1zMw+",
+	"c2cg7rFFehPex8TJF29AdrekJp2V3qpytKE7suQuuB7N0T4KER4/CYB1+RRBp/dBtnby32oGZbkcj1bM",
+	"xSfs8ciWBXEKd/5jkIj/k9G4zWWvMH/AMn5vTwtGvRAnRaB+ZRjAfSh+Sx6EBARIxCAbuh7guZ60jFIG",
+	"7qsG/KGYcOMw3ceBZ6hWNq0YjyPVo/SOeSIQTuiDMj5CVN7HWdaqGZPquvho9iB6N3DzYCs721AM7nsI",
+	"RY0KHW9o9TyY43oEJQ5RP4Qzff4tE0BUT4cQuLk3tEpRhQ2tMhcJr0khtwJEcZdbkCupj4Io33dC7oPm",
+	"h+4vt9qCI4b4fI1eKULfQpWFvkbg2nhE3kpUB7gmiuVSQfrJEDGQYsHVpvGgHR0pnuMKr6XWv7fQ8vCr",
+	"c4dpfCKuMpcgEFbb9NeyLH0XGqVaNcrF52LUllkxQaQ4cDVVsJ4e/1Kq3UOVg1GxlrGQyrjV5Q+iO1iG",
+	"/LsLB/Z6+kKkkU5caGk3Tf0rxDx+wwSIlJ6ocEUgGHAQzW6Ycp6RlMrx3I/Z40sp1xmWnP5Kuz8Lunva",
+	"ytpktxXLDSuIy+zC4EWfRpqSeO3L6ci7Hb9zzOU8Uvzdk+M/yILuxm/MyJNs69NJWaG70cQzWCpeHEso",
+	"snNZfAy37tK6N2wz7zBaRJoOqz2FGFR0PfxRpMfacN4jn7KbxhG0S8mimOHdqEOxQxG0bMT+B+PmmB38",
+	"ITC1HY+RQNaSC6R4c2lWx8Da13QHVeWc4qX3VTOiOdaas/9msAP7Vwn93E6Et5gx5LzA0O1pD22/U7J6",
+	"AcPGYSw+wUGc3WPo8ZlCj4HxM+1jzZOBks5cNwQEdKijkCe6ZoQKgqAF794Dr2/YIBvu5hTmFjf5KGnq",
+	"SbSTIsAY0tKOAVzcD6HQmC8jWjqtRe5fKBdQo2ZATLE/OZtAuV9iysGIN+ASs9J4O7H95T7d7kYE9sKo",
+	"UoQ7hNC0JG4fRTH7n3/55eLsn/Rs8enzP57c/fX//4/Z5G2U1BzehA/fue8eTskYIvF6Cf7QQptj4DX2",
+	"GOixB5e7jEsRLh6Rn13QlYtSyFydewaONOjlJYrGCmQ/aNqOG5/ZRVt5XSdiKyGiPWkNfOkixkc8plav",
+	"8rGXCOMnCeuxhX3y7rhlXSbw/TWEZwTL4pNcFgMmelc5/+H+870N/CjKXbvUl7BkZYflDpryB6mdQQj3",
+	"UVwHQxvDXuwQZZ/aCFRIPc1GnqFt3Kxc/11LdCgXOrPchoodwU7WJKc6eYO/zdKM4EH65v+zow+qjBh+",
+	"ATclqKkVLYlUBRbTtpd5MmIYovGTxPB7iZF8R4xzCoUnR8U5QYPwB1eeic+SaJGKGxwbLQUwPBYm+P7m",
+	"1ECeDkRMWAzIuuzzmwvXuVMUTng9lQgPgDuNAO+7v39he2izZvwuj+PzKAsvI3FBpAKbhQvODCW5oBg2",
+	"LRWjxc7FZUGsKHly8c9B7QCw5Pyz/eduSD9+IYpwf1M0z1/rYskKi3uQUVyDQ+hYSuh7VjIKihIsBw4C",
+	"n532MFT2spJTcTzPbTD4GGaqAWrq6kgkaelrqO0waFIGcQLrkIHiwrXLgvd+FAzx+UoTJaXBKk9Nj2/s",
+	"wZfi7r7w9oCm938Ji38tl4c5/JGjYDG2oZm0U4P7K90U/+zFvpIfWIXF9pZSFieTBCrX3+xEHjhsn8be",
+	"h2rBf0B/eWjxltKrk43caHkMDHEwIjTSFS5r93VzpHO6+9tFXJzMzQoSw/vQR+cUQkO/orUTHjoo8fWx",
+	"V0thhINnFjoIS0VcY+BjIMQzvfZVNl2oDPlRMB/IaXmmFx4WjhFgmQ9NfpVcHMIFV0QmnSGBtakPekBB",
+	"24yyJ6hCGL7pMqksVFHGDJUDTOuE5spQy8BC5KkVrWtRMq0xlAHiFrc8rTNj1nxvR2MT5k/K5Xwh1RTy",
+	"yq1GtWLrI4OhiLEvYNauiXmscDGlDazbmBABD9pljznSvfanekWrk6k5liUhb/lDMqU/xSVCvtop4rW0",
+	"LxGXCtW4cs17fw/HxynfLp4rcekuww+AczQLP9dYSsveKtQgtfd6BpqZs3JnxJeRcXGCWHYm82PAOdAY",
+	"KlwVCKDyC3Y6ydX4VtgpHPngmjoPcrJv2ZIHuS5oXfMdHA5YHFKkUF9rBfwrGbyD/rgJulbMoptLUThl",
+	"QbTjI5+6ujsburOPa8G2TOGTNCuKI4EtuR7twp4EnS2tInSxbUMhrdS+Hyf3HZvKFcIZmGv0VPss9t4V",
+	"ak76aJsKiQPU+lh0OJebuRXyAinuR1jvMmjV3Ogq8KLt62zKwmOFc+26RZ/qgSp+Mr3yg9rFXd97mSoO",
+	"+QEI2BBozkihoMfKgHklIb5+MXF1dK6KzA2L55IG+9acCwqbjWSXfrlEFXtfWNgu8kpetdnN1vGlrZI+",
+	"79LStCDtcN/aiRbHid5jZenkKIcgUP+/EXO84dYKNUiBd8xMl2o8rxxUv9KxeH8mS1u7Fsmgtc3D5Him",
+	"NiyHlsw2iqaZn4YAusJW0at+cVuVlIsxROxPqGyfErUAcgJTOWIJ8pb3QdeDkPhqFGdFh3xoery4X1S1",
+	"tnSHsetOSHfEDJMegYgEtYjd8mMiHSbUn4XKk0nK8hYGvndVJH+3AhbNNmLu3TWPNlCwUISvupUnJyz4",
+	"AxfxjrGUl9cQ0hxdlBaFAqMQ9MekvGxJTq2ysELil1hFAB4cM6SuDteH9c5nPPhY5zPc9oPz6mPK4FYq",
+	"KzeysuRi6bQ6aZF80+VtbbQ7/2z/uTsUstu6+TGeye+kYMeLfkWaQLf0PiFmds+H86x75zuB5zwsANN+",
+	"YQGu/XDTWHkUA3hRuAsD7qYY1jewDA56vbuiBg71h5Hy3mpI985TWsgQTn9pmuqk66PVBAKS4LoEywXI",
+	"4POdp4jHuOcrJuxFb2jBzurKlYax5AYqvkDwKD5bSPbKiJDbEVK3qzAzghd+ASE7G/D0uzjxuSys1LpN",
+	"SWe10IyJwfDBkwpcCKvDoryD+9GYkRXdetxouEKU28A5gMu+qCihZqy5/OMkhZqVkvUy0QPbbdfjtj+Y",
+	"3WO0ROVwrlTnJft175dpekKO+4aqtUcHEg7bviog6MNP9B0O+R2pKuzgyDXW8OBHldwssKCOGs6N4s2A",
+	"o/6da8h/otg+B7UvG9zXWjQB8+PJJTgdZiZzxXIj1Q67uZUcw/6Ek1UA+FLZy5HbPpvC2zr/DP8OlkJq",
+	"LuxUETAng95kSRu2sq/kdoF1Xkq5vodI1558+I28lnI9OyG+wvwpkQss+lKuQSggz4iXfqkhORXOs6oY",
+	"zVescPGjrit5BgYGH096FOJi94E9uWEXIII9E3rLlCbbFRPNbldUh8Dk9NVtZC1MV1PsguDfwvASS0fQ",
+	"9tEt19y4nkBWK3X2WK5JLQAYdG71BZ9/12qXijVPiaFrJiBkxhWpsPy3e/kvpVoy8wa2+CUZ5hXd+d6Q",
+	"3rbXkBY4aDg6NiSnYge9H1FBL90lcdPqUX6ip1dR15X4IS8vJpi9o/lJWdO70Wzp4k/Glq6YISu5JXJh",
+	"Wo+G66YOoHeeWPz3pVzACVgLgwKaMWX/4XpH/vln979BJvU+NBA7XUyMWyIZlefaT3whVuW289Z1R/00",
+	"CLpzbMvC3YGHcnrdvAeD8HDhfr6tW/BpsJakGoL16uo3SzVVFy6IFV6gk10ycoD3gsvTCs3FmOIPISqv",
+	"od0l14YVGfn64rgher9rjB7e0vMGKRJI3aDN0fTqVoEmKyl08YYYiYEwFnXOiJGGlq3gnlYqJoTp4Vzz",
+	"e9lUJz2fw+m7br5EFu+fyXnaOsnvUtjPtBtuhlhnRAGpQwk3+4GVq2oo1cyFS2fEFMZjI0QrgH0AA/yo",
+	"UYGB3FUGO0ra8p8LvwBOh3ErgD3hNH9gMeAwvX3n8N8DEkaTYHBayByI+z+ehBFJW1OdNIpjZ65FQH5O",
+	"QZuLyPRfZncJdQB1zIcnlXQNgEt5jQO6l/vfkrjsHmkFo66mbenbUysJaSPbDt3G+t41COIa9zPKfmlU",
+	"Rlq/lMwy/MznFUqfbWJPXB2nTA7eZ5PT4vRdvdZWY2HKSjjkgyRLuApoJ+BHgu9J75f403wpzrg4K7lw",
+	"1qABi84VX4pX4jUXJ7XrtFZJV/FaH8fGDl5tO527K74UKLbNldxqKM+SESnyno+05Q9NOTW/a3eYO4Uu",
+	"3mm9+YUfRjIG8edObKEVcloxh1jxRjeRVhhm1u72//A7/VddLFm3P0qI7gUbTzTfwhnCxqZa3PS6SUbZ",
+	"LbSc3LU00VNGCjbbid5KU2w+X1EusFZCWyVRTe9JhEghoUK4OU7auh1cG9bagetb49WUHnw7Dc5Swkyr",
+	"DdopgduskiBHW6mOV8UCJnNXEJAUlfit4sYw5LHN3bn+YG29A2MoScnoDcOKjwDcFaOlWQ1B9HsccUJo",
+	"uhUSkHS9wIiqhcMI39RsdvnLp71441BbufM78paxAuy90LzsES7Wmuiz72r2yyerTIQmab98spIUhp+h",
+	"9IbNt86tIvW/AwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

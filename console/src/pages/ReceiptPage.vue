@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 
 import FindingList from '../parts/FindingList.vue'
 import StateMark from '../parts/StateMark.vue'
+import ReceiptMoves from '../parts/ReceiptMoves.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
 import { api, take, type Receipt, type ReceiptFile } from '../use/api'
 import { bytes, count, decimal, moment, number, signed, whyLeftOut } from '../use/format'
@@ -92,6 +93,8 @@ const totals = computed(() => {
         </div>
       </section>
     </div>
+
+    <receipt-moves v-if="shown.before" :receipt="shown.number" />
 
     <h2>
       {{ count(shown.files, 'file') }} fed it<template v-if="shown.not_used">, {{ number(shown.not_used) }} picked and not used</template>

@@ -1,0 +1,113 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"jorvex/internal/api"
+	"jorvex/internal/core/totals"
+)
+
+func compare(ctx context.Context, c *Call) error {
+	c.listing()
+	most := c.Flags.Int("most", 50, "at most this `number` of files")
+	args, err := c.Parse(1, 2)
+	if err != nil {
+		return err
+	}
+	var numbers [2]int64
+	for i, text := range args {
+		if numbers[i], err = strconv.ParseInt(text, 10, 64); err != nil || numbers[i] < 1 {
+			return Usage("%q is no receipt's number", text)
+		}
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	later, earlier := max(numbers[0], numbers[1]), min(numbers[0], numbers[1])
+	answer, err := service.CompareReceiptsWithResponse(ctx, later, &api.CompareReceiptsParams{With: earlier, Limit: min(max(*most, 1), 10_000)})
+	if err != nil {
+		return unreachable(err)
+	}
+	m := answer.JSON200
+	if m == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	names := []string{"change", "file", ">rows"}
+	for _, t := range m.Totals {
+		names = append(names, ">"+t.Column)
+	}
+	files := columns(names...)
+	for _, f := range m.Items {
+		path := f.Path
+		if f.From != "" {
+			path += ", from " + f.From
+		}
+		row := []string{string(f.Change), path, c.signed(f.RowsAfter - f.RowsBefore)}
+		for _, t := range m.Totals {
+			moved := ""
+			for _, of := range f.Totals {
+				if of.Column == t.Column {
+					moved = c.decimal(of.Moved)
+				}
+			}
+			row = append(row, moved)
+		}
+		files.row(row...)
+	}
+	if c.json || c.csv {
+		return c.show(files, m)
+	}
+	fmt.Fprintf(c.Stdout, "receipt %d of %s against receipt %d", m.After, m.Input, m.Before)
+	if m.BeforeInput != m.Input {
+		fmt.Fprintf(c.Stdout, " of %s", m.BeforeInput)
+	}
+	if m.DefinitionChanged {
+		fmt.Fprint(c.Stdout, ", by another definition")
+	}
+	fmt.Fprintln(c.Stdout)
+	t := columns("", fmt.Sprintf(">receipt %d", m.Before), fmt.Sprintf(">receipt %d", m.After), ">moved")
+	t.row("rows", c.number(m.RowsBefore), c.number(m.RowsAfter), c.signed(m.RowsAfter-m.RowsBefore))
+	for _, of := range m.Totals {
+		t.row(of.Column, totals.Grouped(of.Before), totals.Grouped(of.After), totals.Grouped(of.Moved))
+	}
+	t.print(c.Stdout)
+	fmt.Fprintln(c.Stdout)
+	if len(m.Items) > 0 {
+		files.print(c.Stdout)
+	}
+	var counts []string
+	for _, change := range []string{"in", "out", "changed", "moved", "same"} {
+		if n := m.Counts[change]; n > 0 {
+			counts = append(counts, fmt.Sprintf("%s %s", c.number(int64(n)), change))
+		}
+	}
+	fmt.Fprintf(c.Stdout, "files: %s", strings.Join(counts, ", "))
+	if all := m.Counts["in"] + m.Counts["out"] + m.Counts["changed"] + m.Counts["moved"]; all > len(m.Items) {
+		fmt.Fprintf(c.Stdout, "; the first %s are shown", c.number(int64(len(m.Items))))
+	}
+	fmt.Fprintln(c.Stdout)
+	return nil
+}
+
+// signed is a number of rows more or fewer, blank for none.
+func (c *Call) signed(n int64) string {
+	switch {
+	case n == 0:
+		return ""
+	case n > 0:
+		return "+" + c.number(n)
+	}
+	return c.number(n)
+}
+
+// decimal is a number grouped for people, and as it is for programs.
+func (c *Call) decimal(text string) string {
+	if c.csv {
+		return text
+	}
+	return totals.Grouped(text)
+}
