@@ -66,3 +66,39 @@ func TestCompareReceipts(t *testing.T) {
 		{"GET", "/receipts/2/comparison?with=x", "", 400, []string{"with"}},
 	})
 }
+
+// Which receipts a file fed, by its path, its bytes or a copy of it here; and
+// which file and row the rows of a delivery come from.
+func TestTrace(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	path := "loadings/Eskvik/loadings 2026-10-05.csv"
+	first := table(header, "ES1,5,5", "ES2,6,6")
+	s.Write(path, first)
+	s.Write("loadings/Fennay/loadings 2026-10-05.csv", table(header, "FE1,1,1"))
+	s.Definition(loadings)
+	s.Must("refresh", "loadings")
+	s.Must("refresh", "loadings")
+	s.Write(path, table(header, "ES1,5,5"))
+	s.Must("look")
+	s.Must("refresh", "loadings")
+	lines := strings.Split(s.Must("trace", path), "\n")
+	require.Len(t, lines, 4)
+	assert.Regexp(t, `^loadings      3     3  [0-9a-f]{12}  `+path, lines[1])
+	assert.Regexp(t, `^loadings      1     2  [0-9a-f]{12}  `+path, lines[2])
+
+	copied := filepath.Join(t.TempDir(), "copy.csv")
+	require.NoError(t, os.WriteFile(copied, []byte(first), 0o600))
+	byCopy := s.Must("trace", copied, "-csv")
+	assert.Regexp(t, `(?m)^loadings,1,2,[0-9a-f]{64},`+path, byCopy)
+	digest := strings.Split(strings.Split(byCopy, "\n")[1], ",")[3]
+	assert.Equal(t, byCopy, s.Must("trace", digest, "-csv"))
+	r := s.Run("trace", strings.Repeat("0", 64))
+	assert.Equal(t, client.NotFound, r.Code)
+	assert.Contains(t, r.Err, "it fed no delivery")
+
+	assert.Equal(t, strings.Join([]string{
+		"terminal  day         sailing  passengers  freight_t  source_file              row  file",
+		"Fennay    2026-10-05  FE1      1           1          loadings 2026-10-05.csv    2  loadings/Fennay/loadings 2026-10-05.csv", "",
+	}, "\n"), s.Must("trace", "loadings", "-where", "passengers below 2"))
+	assert.Contains(t, s.Run("trace", "loadings", "-where", "nonsense").Err, "nonsense")
+}

@@ -696,6 +696,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The receipts of all inputs that some bytes fed, or a file did whatever its bytes were. */
+        get: operations["traceFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/verification": {
         parameters: {
             query?: never;
@@ -888,6 +905,20 @@ export interface components {
             /** @description The cells that the declared columns are read from, counted from 0; -1 for those that do not come from one. */
             bound?: number[];
             findings: components["schemas"]["Finding"][];
+        };
+        TracedRun: {
+            input: string;
+            /** @description Where the input looks for its files now. */
+            place: string;
+            path: string;
+            digest: string;
+            /**
+             * Format: int64
+             * @description The first receipt of the input that it fed without a break.
+             */
+            first: number;
+            /** Format: int64 */
+            last: number;
         };
         ReceiptComparison: {
             /**
@@ -2979,6 +3010,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReceiptFilePage"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    traceFile: {
+        parameters: {
+            query?: {
+                /** @description SHA-256 of the bytes, in hexadecimal. */
+                digest?: string;
+                /** @description The path from its place's root, as it is shown; used if there is no digest. */
+                path?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Runs of receipts without a break, the newest first, at most 500. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["TracedRun"][];
+                    };
                 };
             };
             default: components["responses"]["Failure"];

@@ -1634,6 +1634,20 @@ type TotalMove struct {
 	Moved string `json:"moved"`
 }
 
+// TracedRun defines model for TracedRun.
+type TracedRun struct {
+	Digest string `json:"digest"`
+
+	// First The first receipt of the input that it fed without a break.
+	First int64  `json:"first"`
+	Input string `json:"input"`
+	Last  int64  `json:"last"`
+	Path  string `json:"path"`
+
+	// Place Where the input looks for its files now.
+	Place string `json:"place"`
+}
+
 // Trial defines model for Trial.
 type Trial struct {
 	Captures []Field    `json:"captures"`
@@ -1976,6 +1990,15 @@ type ListRefreshesParams struct {
 type AnswerRefreshJSONBody struct {
 	// GoOn Go on without what cannot be used; or stop.
 	GoOn bool `json:"go_on"`
+}
+
+// TraceFileParams defines parameters for TraceFile.
+type TraceFileParams struct {
+	// Digest SHA-256 of the bytes, in hexadecimal.
+	Digest string `form:"digest,omitempty" json:"digest,omitempty,omitzero"`
+
+	// Path The path from its place's root, as it is shown; used if there is no digest.
+	Path string `form:"path,omitempty" json:"path,omitempty,omitzero"`
 }
 
 // CreateInputJSONRequestBody defines body for CreateInput for application/json ContentType.
@@ -2448,6 +2471,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/sign-in-links (the `CreateSignInLink` operationId).
 	CreateSignInLink(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TraceFile The receipts of all inputs that some bytes fed, or a file did whatever its bytes were.
+	//
+	// Corresponds with GET /api/v1/trace (the `TraceFile` operationId).
+	TraceFile(ctx context.Context, params *TraceFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryDefinitionWithBody Judge the files of the last look by a definition that is not saved. Nothing is recorded.
 	//
@@ -3441,6 +3469,21 @@ func (c *Client) AnswerRefresh(ctx context.Context, refresh int64, body AnswerRe
 // Corresponds with POST /api/v1/sign-in-links (the `CreateSignInLink` operationId).
 func (c *Client) CreateSignInLink(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateSignInLinkRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TraceFile The receipts of all inputs that some bytes fed, or a file did whatever its bytes were.
+//
+// Corresponds with GET /api/v1/trace (the `TraceFile` operationId).
+func (c *Client) TraceFile(ctx context.Context, params *TraceFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTraceFileRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6096,6 +6139,64 @@ func NewCreateSignInLinkRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTraceFileRequest constructs an http.Request for the TraceFile method
+func NewTraceFileRequest(server string, params *TraceFileParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/trace")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "digest", params.Digest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTryDefinitionRequest calls the generic TryDefinition builder with application/json body
 func NewTryDefinitionRequest(server string, body TryDefinitionJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6680,6 +6781,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/sign-in-links (the `CreateSignInLink` operationId).
 	CreateSignInLinkWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CreateSignInLinkResponse, error)
+
+	// TraceFileWithResponse The receipts of all inputs that some bytes fed, or a file did whatever its bytes were.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/trace (the `TraceFile` operationId).
+	TraceFileWithResponse(ctx context.Context, params *TraceFileParams, reqEditors ...RequestEditorFn) (*TraceFileResponse, error)
 
 	// TryDefinitionWithBodyWithResponse Judge the files of the last look by a definition that is not saved. Nothing is recorded.
 	//
@@ -9034,6 +9142,58 @@ func (r CreateSignInLinkResponse) ContentType() string {
 	return ""
 }
 
+type TraceFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []TracedRun `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TraceFileResponse) GetJSON200() *struct {
+	Items []TracedRun `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TraceFileResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TraceFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TraceFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TraceFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TraceFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TryDefinitionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10009,6 +10169,19 @@ func (c *ClientWithResponses) CreateSignInLinkWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseCreateSignInLinkResponse(rsp)
+}
+
+// TraceFileWithResponse The receipts of all inputs that some bytes fed, or a file did whatever its bytes were.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/trace (the `TraceFile` operationId).
+func (c *ClientWithResponses) TraceFileWithResponse(ctx context.Context, params *TraceFileParams, reqEditors ...RequestEditorFn) (*TraceFileResponse, error) {
+	rsp, err := c.TraceFile(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTraceFileResponse(rsp)
 }
 
 // TryDefinitionWithBodyWithResponse Judge the files of the last look by a definition that is not saved. Nothing is recorded.
@@ -11698,6 +11871,41 @@ func ParseCreateSignInLinkResponse(rsp *http.Response) (*CreateSignInLinkRespons
 	return response, nil
 }
 
+// ParseTraceFileResponse parses an HTTP response from a TraceFileWithResponse call
+func ParseTraceFileResponse(rsp *http.Response) (*TraceFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TraceFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []TracedRun `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTryDefinitionResponse parses an HTTP response from a TryDefinitionWithResponse call
 func ParseTryDefinitionResponse(rsp *http.Response) (*TryDefinitionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11969,6 +12177,9 @@ type ServerInterface interface {
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(c *gin.Context)
+	// TraceFile The receipts of all inputs that some bytes fed, or a file did whatever its bytes were.
+	// (GET /api/v1/trace)
+	TraceFile(c *gin.Context, params TraceFileParams)
 	// TryDefinition Judge the files of the last look by a definition that is not saved. Nothing is recorded.
 	// (POST /api/v1/trials)
 	TryDefinition(c *gin.Context)
@@ -13568,6 +13779,41 @@ func (siw *ServerInterfaceWrapper) CreateSignInLink(c *gin.Context) {
 	siw.Handler.CreateSignInLink(c)
 }
 
+// TraceFile operation middleware
+func (siw *ServerInterfaceWrapper) TraceFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TraceFileParams
+
+	// ------------- Optional query parameter "digest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "digest", c.Request.URL.Query(), &params.Digest, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter digest: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TraceFile(c, params)
+}
+
 // TryDefinition operation middleware
 func (siw *ServerInterfaceWrapper) TryDefinition(c *gin.Context) {
 
@@ -13690,6 +13936,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt", wrapper.GetReceipt)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/comparison", wrapper.CompareReceipts)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/files", wrapper.ListReceiptFiles)
+	router.GET(options.BaseURL+"/api/v1/trace", wrapper.TraceFile)
 	router.GET(options.BaseURL+"/api/v1/verification", wrapper.VerifyReceipts)
 	router.GET(options.BaseURL+"/api/v1/changes", wrapper.ListRecentChanges)
 	router.GET(options.BaseURL+"/api/v1/notices", wrapper.ListNotices)
@@ -15643,6 +15890,47 @@ func (response CreateSignInLinkdefaultApplicationProblemPlusJSONResponse) VisitC
 	return err
 }
 
+type TraceFileRequestObject struct {
+	Params TraceFileParams
+}
+
+type TraceFileResponseObject interface {
+	VisitTraceFileResponse(w http.ResponseWriter) error
+}
+
+type TraceFile200JSONResponse struct {
+	Items []TracedRun `json:"items"`
+}
+
+func (response TraceFile200JSONResponse) VisitTraceFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TraceFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TraceFiledefaultApplicationProblemPlusJSONResponse) VisitTraceFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TryDefinitionRequestObject struct {
 	Body *TryDefinitionJSONRequestBody
 }
@@ -15925,6 +16213,9 @@ type StrictServerInterface interface {
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(ctx context.Context, request CreateSignInLinkRequestObject) (CreateSignInLinkResponseObject, error)
+	// TraceFile The receipts of all inputs that some bytes fed, or a file did whatever its bytes were.
+	// (GET /api/v1/trace)
+	TraceFile(ctx context.Context, request TraceFileRequestObject) (TraceFileResponseObject, error)
 	// TryDefinition Judge the files of the last look by a definition that is not saved. Nothing is recorded.
 	// (POST /api/v1/trials)
 	TryDefinition(ctx context.Context, request TryDefinitionRequestObject) (TryDefinitionResponseObject, error)
@@ -17506,6 +17797,32 @@ func (sh *strictHandler) CreateSignInLink(ctx *gin.Context) {
 	}
 }
 
+// TraceFile operation middleware
+func (sh *strictHandler) TraceFile(ctx *gin.Context, params TraceFileParams) {
+	var request TraceFileRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TraceFile(ctx, request.(TraceFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TraceFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TraceFileResponseObject); ok {
+		if err := validResponse.VisitTraceFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // TryDefinition operation middleware
 func (sh *strictHandler) TryDefinition(ctx *gin.Context) {
 	var request TryDefinitionRequestObject
@@ -17735,86 +18052,89 @@ var swaggerSpec = []string{
 	"82o6VYyxG0+SU2F/CWE1bmfGbvxenLRjIFHzKfGdW5ElM1Ecw/gbLRz7Y1uUNXsx1iNl2abX+r4424lW",
 	"SaJI1P7in2Oq6OhoO0AjArrYbyDrD7QOfHtcXd89ZVT5BzR89MIeljpaNr94dNazEJh1ODY0wyhkzZeJ",
 	"siD1JpYsajnMhpYjsrKCfFFv0qeOFx0fYx+M9e9tt0vZ0oF+KdNB+3No5sSXopvc4oNh7C8nwGUvWqRf",
-	"Q70FqniuXrtnw0gFnpXFcD/IiaVPH1S+NND3Q8wZuM2RLRb2qbCDpSkA8qBct62o439xjCqYewjkgoCS",
-	"NR7D4dyOG4odMCaJZS/9nYwyO4Rwgqk1vwbDzNTE6lSjnHYeBGkfFZw/7aGaFgGQgyDQy/B+chFPhu+m",
-	"joxozJes0vIBaPwNK5zJ0EiSQ7wntqPDRoFYPGnOE0JIyTe+97xLznwMhgBvGHh80bELPI7d72/7BZSy",
-	"aGGe03umspleeeHCnWdGy7KVzYt/HWoH3Gv4e78eiT81ZRODLW1w3Zie+hNTfMHzROOtfMVGd0Z2vYyu",
-	"m/r5o9pGxwyr3UB30JhaMb/76RIWB+M69Sg7jj+lnykB7Hi7gEN1s9NhkkeuRzwlkaYHgET14BA8Fysj",
-	"PACkwZ6LQR47RIU9xDuS2oQf3c9XMrX3NfzoGpxUEZaGLf0bJ5IPM3cAJyXN1/dc0teunP5L1bjSR4Zy",
-	"4PghV02K9X4znvN2fZPJcO6iGE2P8AelgUIKce9NyJ4EZWbNdmAXR/cGalnOeda0h1uzsQYCWH85NmLt",
-	"UAB4F9d6iLB/ux14tffSg8u+Uj7wso8RGdR6oseODPpJ5nRelzRqArT6StzEAZnZwVP3MO2npGJZ0+VU",
-	"y7zOFTX5qvOjPVeFL94Z8VZQM8p86hxtMD4GwEgnyPlgLsuERhC9tmhkze1LWxC4mHgUUFfmhvvze2pA",
-	"1ob5p9gsmuW14mZ3Ze/OVVtn2vNKbreTS7nmzPdLvpxhBvi1H9acpuI/MNfUyAk5gBEgdTCqMMUCx66M",
-	"qWZ3dyBfL2ScSH7/4cM7kkthFM2DvPMvWNy72h6RD3zjjEjvXz4nf//73/+ZEaaUVPDhR2E//eeTb/6T",
-	"uNhRUsi83mA9jZJr40oczi1tI7Kiv9WMoEqRuaRRN9HV98/Ovv7mH4QLsmK31JtnyDNfDxSKcHJNrBDs",
-	"Ms9bSagUK1R8FP/+8PLsvzI8lyxJvqL2eL6ssBVFdUn1imnCdE4rVpC/fPx4+/ZtRj5+rD+/vbP/fvz4",
-	"10cfwSnMcyYwg8BdzptXH2bZrFalA7K+PD+XFRMaauU/kmp57n50bpWPJt57hpBttUu4nD0Gr27FBK34",
-	"7HL290cXj/7uoroBU3zvc3QcwUdL1DTsMwCx+VUBbhpt2hH3vS4Kl7/E6Ukz5Pw1qEp3nyza60oKjat9",
-	"fXGBBjx0d9u3WFWlk9jPf3Wpd0iXjpGREFIGDkauJsjw3d5jt5huFBXap5HdZe1iPbEdBRCcv6S8BJsP",
-	"2hE3QNwbT0prXv9+QjoCLUtX+i3mbLET+tttKtVEL/fKKEY3L3DQ3r0CBQlxfg5JX1NtzuAXZ6++A2rl",
-	"L2iPUt6eLeWZ/fRMr3l1JisktGeVhPJOs0uoRjwCMQy7NXiUMw077mJGnzvs3RMeEDqKFuQjBGR/nJG/",
-	"FNRQKAhLXku5/mtGPs6U1IapzpeChNYfl2AZcGOEc7nC79wr6s7qHgysjrNjgG93lIv6hQFYV9B+H2xF",
-	"9nJdvUH9V4xusBNpZj7OLl15IZfiCEEPGYRBfBTA+82KiyWhgm0tzXk4dr7mN01JI6qBlDN1Bl4b/PgR",
-	"ec9yKQTLoUoYkNIOyuA2vdm5jatNtcMkIXrlqz1Oo0DocJrdZV+KVh3swILG2jhF8S97vgOMvS9Vuctm",
-	"lTPFdgH5XDFq2CsXmu+SI3w1zKMcsSly88EKvnddCmtUze72APz4uAAeBO4j8iq0ZlpRTeaMiab6P8YT",
-	"uijNSmrNnXsQSSHs98UHmgwDcMPOYYzbxvTb23sY55/h37vkA/lvZppLPSXyDsP2SwNqKjGAI7y1zMw+",
-	"c2cg7rFFehPex8TJF29AdrekJp2V3qpytKE7suQuuB7N0T4KER4/CYB1+RRBp/dBtnby32oGZbkcj1bM",
-	"xSfs8ciWBXEKd/5jkIj/k9G4zWWvMH/AMn5vTwtGvRAnRaB+ZRjAfSh+Sx6EBARIxCAbuh7guZ60jFIG",
-	"7qsG/KGYcOMw3ceBZ6hWNq0YjyPVo/SOeSIQTuiDMj5CVN7HWdaqGZPquvho9iB6N3DzYCs721AM7nsI",
-	"RY0KHW9o9TyY43oEJQ5RP4Qzff4tE0BUT4cQuLk3tEpRhQ2tMhcJr0khtwJEcZdbkCupj4Io33dC7oPm",
-	"h+4vt9qCI4b4fI1eKULfQpWFvkbg2nhE3kpUB7gmiuVSQfrJEDGQYsHVpvGgHR0pnuMKr6XWv7fQ8vCr",
-	"c4dpfCKuMpcgEFbb9NeyLH0XGqVaNcrF52LUllkxQaQ4cDVVsJ4e/1Kq3UOVg1GxlrGQyrjV5Q+iO1iG",
-	"/LsLB/Z6+kKkkU5caGk3Tf0rxDx+wwSIlJ6ocEUgGHAQzW6Ycp6RlMrx3I/Z40sp1xmWnP5Kuz8Lunva",
-	"ytpktxXLDSuIy+zC4EWfRpqSeO3L6ci7Hb9zzOU8Uvzdk+M/yILuxm/MyJNs69NJWaG70cQzWCpeHEso",
-	"snNZfAy37tK6N2wz7zBaRJoOqz2FGFR0PfxRpMfacN4jn7KbxhG0S8mimOHdqEOxQxG0bMT+B+PmmB38",
-	"ITC1HY+RQNaSC6R4c2lWx8Da13QHVeWc4qX3VTOiOdaas/9msAP7Vwn93E6Et5gx5LzA0O1pD22/U7J6",
-	"AcPGYSw+wUGc3WPo8ZlCj4HxM+1jzZOBks5cNwQEdKijkCe6ZoQKgqAF794Dr2/YIBvu5hTmFjf5KGnq",
-	"SbSTIsAY0tKOAVzcD6HQmC8jWjqtRe5fKBdQo2ZATLE/OZtAuV9iysGIN+ASs9J4O7H95T7d7kYE9sKo",
-	"UoQ7hNC0JG4fRTH7n3/55eLsn/Rs8enzP57c/fX//4/Z5G2U1BzehA/fue8eTskYIvF6Cf7QQptj4DX2",
-	"GOixB5e7jEsRLh6Rn13QlYtSyFydewaONOjlJYrGCmQ/aNqOG5/ZRVt5XSdiKyGiPWkNfOkixkc8plav",
-	"8rGXCOMnCeuxhX3y7rhlXSbw/TWEZwTL4pNcFgMmelc5/+H+870N/CjKXbvUl7BkZYflDpryB6mdQQj3",
-	"UVwHQxvDXuwQZZ/aCFRIPc1GnqFt3Kxc/11LdCgXOrPchoodwU7WJKc6eYO/zdKM4EH65v+zow+qjBh+",
-	"ATclqKkVLYlUBRbTtpd5MmIYovGTxPB7iZF8R4xzCoUnR8U5QYPwB1eeic+SaJGKGxwbLQUwPBYm+P7m",
-	"1ECeDkRMWAzIuuzzmwvXuVMUTng9lQgPgDuNAO+7v39he2izZvwuj+PzKAsvI3FBpAKbhQvODCW5oBg2",
-	"LRWjxc7FZUGsKHly8c9B7QCw5Pyz/eduSD9+IYpwf1M0z1/rYskKi3uQUVyDQ+hYSuh7VjIKihIsBw4C",
-	"n532MFT2spJTcTzPbTD4GGaqAWrq6kgkaelrqO0waFIGcQLrkIHiwrXLgvd+FAzx+UoTJaXBKk9Nj2/s",
-	"wZfi7r7w9oCm938Ji38tl4c5/JGjYDG2oZm0U4P7K90U/+zFvpIfWIXF9pZSFieTBCrX3+xEHjhsn8be",
-	"h2rBf0B/eWjxltKrk43caHkMDHEwIjTSFS5r93VzpHO6+9tFXJzMzQoSw/vQR+cUQkO/orUTHjoo8fWx",
-	"V0thhINnFjoIS0VcY+BjIMQzvfZVNl2oDPlRMB/IaXmmFx4WjhFgmQ9NfpVcHMIFV0QmnSGBtakPekBB",
-	"24yyJ6hCGL7pMqksVFHGDJUDTOuE5spQy8BC5KkVrWtRMq0xlAHiFrc8rTNj1nxvR2MT5k/K5Xwh1RTy",
-	"yq1GtWLrI4OhiLEvYNauiXmscDGlDazbmBABD9pljznSvfanekWrk6k5liUhb/lDMqU/xSVCvtop4rW0",
-	"LxGXCtW4cs17fw/HxynfLp4rcekuww+AczQLP9dYSsveKtQgtfd6BpqZs3JnxJeRcXGCWHYm82PAOdAY",
-	"KlwVCKDyC3Y6ydX4VtgpHPngmjoPcrJv2ZIHuS5oXfMdHA5YHFKkUF9rBfwrGbyD/rgJulbMoptLUThl",
-	"QbTjI5+6ujsburOPa8G2TOGTNCuKI4EtuR7twp4EnS2tInSxbUMhrdS+Hyf3HZvKFcIZmGv0VPss9t4V",
-	"ak76aJsKiQPU+lh0OJebuRXyAinuR1jvMmjV3Ogq8KLt62zKwmOFc+26RZ/qgSp+Mr3yg9rFXd97mSoO",
-	"+QEI2BBozkihoMfKgHklIb5+MXF1dK6KzA2L55IG+9acCwqbjWSXfrlEFXtfWNgu8kpetdnN1vGlrZI+",
-	"79LStCDtcN/aiRbHid5jZenkKIcgUP+/EXO84dYKNUiBd8xMl2o8rxxUv9KxeH8mS1u7Fsmgtc3D5Him",
-	"NiyHlsw2iqaZn4YAusJW0at+cVuVlIsxROxPqGyfErUAcgJTOWIJ8pb3QdeDkPhqFGdFh3xoery4X1S1",
-	"tnSHsetOSHfEDJMegYgEtYjd8mMiHSbUn4XKk0nK8hYGvndVJH+3AhbNNmLu3TWPNlCwUISvupUnJyz4",
-	"AxfxjrGUl9cQ0hxdlBaFAqMQ9MekvGxJTq2ysELil1hFAB4cM6SuDteH9c5nPPhY5zPc9oPz6mPK4FYq",
-	"KzeysuRi6bQ6aZF80+VtbbQ7/2z/uTsUstu6+TGeye+kYMeLfkWaQLf0PiFmds+H86x75zuB5zwsANN+",
-	"YQGu/XDTWHkUA3hRuAsD7qYY1jewDA56vbuiBg71h5Hy3mpI985TWsgQTn9pmuqk66PVBAKS4LoEywXI",
-	"4POdp4jHuOcrJuxFb2jBzurKlYax5AYqvkDwKD5bSPbKiJDbEVK3qzAzghd+ASE7G/D0uzjxuSys1LpN",
-	"SWe10IyJwfDBkwpcCKvDoryD+9GYkRXdetxouEKU28A5gMu+qCihZqy5/OMkhZqVkvUy0QPbbdfjtj+Y",
-	"3WO0ROVwrlTnJft175dpekKO+4aqtUcHEg7bviog6MNP9B0O+R2pKuzgyDXW8OBHldwssKCOGs6N4s2A",
-	"o/6da8h/otg+B7UvG9zXWjQB8+PJJTgdZiZzxXIj1Q67uZUcw/6Ek1UA+FLZy5HbPpvC2zr/DP8OlkJq",
-	"LuxUETAng95kSRu2sq/kdoF1Xkq5vodI1558+I28lnI9OyG+wvwpkQss+lKuQSggz4iXfqkhORXOs6oY",
-	"zVescPGjrit5BgYGH096FOJi94E9uWEXIII9E3rLlCbbFRPNbldUh8Dk9NVtZC1MV1PsguDfwvASS0fQ",
-	"9tEt19y4nkBWK3X2WK5JLQAYdG71BZ9/12qXijVPiaFrJiBkxhWpsPy3e/kvpVoy8wa2+CUZ5hXd+d6Q",
-	"3rbXkBY4aDg6NiSnYge9H1FBL90lcdPqUX6ip1dR15X4IS8vJpi9o/lJWdO70Wzp4k/Glq6YISu5JXJh",
-	"Wo+G66YOoHeeWPz3pVzACVgLgwKaMWX/4XpH/vln979BJvU+NBA7XUyMWyIZlefaT3whVuW289Z1R/00",
-	"CLpzbMvC3YGHcnrdvAeD8HDhfr6tW/BpsJakGoL16uo3SzVVFy6IFV6gk10ycoD3gsvTCs3FmOIPISqv",
-	"od0l14YVGfn64rgher9rjB7e0vMGKRJI3aDN0fTqVoEmKyl08YYYiYEwFnXOiJGGlq3gnlYqJoTp4Vzz",
-	"e9lUJz2fw+m7br5EFu+fyXnaOsnvUtjPtBtuhlhnRAGpQwk3+4GVq2oo1cyFS2fEFMZjI0QrgH0AA/yo",
-	"UYGB3FUGO0ra8p8LvwBOh3ErgD3hNH9gMeAwvX3n8N8DEkaTYHBayByI+z+ehBFJW1OdNIpjZ65FQH5O",
-	"QZuLyPRfZncJdQB1zIcnlXQNgEt5jQO6l/vfkrjsHmkFo66mbenbUysJaSPbDt3G+t41COIa9zPKfmlU",
-	"Rlq/lMwy/MznFUqfbWJPXB2nTA7eZ5PT4vRdvdZWY2HKSjjkgyRLuApoJ+BHgu9J75f403wpzrg4K7lw",
-	"1qABi84VX4pX4jUXJ7XrtFZJV/FaH8fGDl5tO527K74UKLbNldxqKM+SESnyno+05Q9NOTW/a3eYO4Uu",
-	"3mm9+YUfRjIG8edObKEVcloxh1jxRjeRVhhm1u72//A7/VddLFm3P0qI7gUbTzTfwhnCxqZa3PS6SUbZ",
-	"LbSc3LU00VNGCjbbid5KU2w+X1EusFZCWyVRTe9JhEghoUK4OU7auh1cG9bagetb49WUHnw7Dc5Swkyr",
-	"DdopgduskiBHW6mOV8UCJnNXEJAUlfit4sYw5LHN3bn+YG29A2MoScnoDcOKjwDcFaOlWQ1B9HsccUJo",
-	"uhUSkHS9wIiqhcMI39RsdvnLp71441BbufM78paxAuy90LzsES7Wmuiz72r2yyerTIQmab98spIUhp+h",
-	"9IbNt86tIvW/AwAA//8=",
+	"Q70FKkXz0/bTaIwMPoZ84bSE6f01BkJWx3beGBOGEasG3xwD0oRAS2rsJKMyt7oFC0OYwvjmH4nEynaD",
+	"jZHWFlYWw807J9apfVCt2cCMD0lSIBoc2bxk6Ro7WEcEIA+WkLbJe/wvjlGydO+1u4itZEHOcDi344a9",
+	"BoxJYtlLfyejbEQh9mNqgbbBmEA1sZTYKA+rB0HaoQjnT7sTp4Vr5CC19dLxn1zEKxd083xGdFFMltT5",
+	"AAz5hhWe9EqSQ3Au9g7Ero5Y6WrOExJjyTfcdDJpH4PVxltxHl90jDiPY/f72361qyxaRen0bsRsplde",
+	"EnTnmdGybKVe41+Hejf3ujPfr6HlT02Ny2D4HFw3ZlT4iSm+4HmiS1q+YqPbWDvec900OxjV4ztmBe9m",
+	"JYB62wrQ3s9tsTgYN4CMMrr5U/qZEsCO93Y4VOQ8LQAduXj0lKynHgASpZ6DUBGr+TwApMEGmUF4PkSF",
+	"PcQ7YvWEH93PsTW1UTn86Bo8ihGWBu6blsfP5wQ4gJOS5ut7LukLjU7/pWriHkbG3eD4Ib9aivV+M57z",
+	"dh3Jydj7ohhNj/AHpYGqF3FXW0h1Bc1zzXbgxEBfFKrEztPZ6BprNtaaA+svx4YXHorW7+JaDxH2b7cD",
+	"r/ZeenDZt6AMvOxjhHG1nuixw7h+kjmd1yWN2mutvhK3R0EafXCrPkz7KalY1nQ51Y2ic0VNvur8aM+v",
+	"5CutRlxL1IyydTuvKIyPATDStnM+mHg0oWtHr4cdWXP70hYELiYestWVueH+/J4akLVh/ik2i2Z5rbjZ",
+	"Xdm7c6Xxmfa8ktvt5FKuOfPNrS9nmK5/7Yc1p6n4D8x1oHJCDmAESB2MKsyHwbErY6rZ3R3I1wsZJ5Lf",
+	"f/jwjuRSGEXzIO/8Cxb3ftFH5APfOIvf+5fPyd///vd/ZoQpJRV8+FHYT//55Jv/JC7QlxQyrzdY/KTk",
+	"2rh6lHNL24is6G81I6hSZC7D10109f2zs6+/+QfhgqzYLfW2NPLMF2+FiqlcEysEuzIBrYxhiuVEPop/",
+	"f3h59l8ZnkuWJF9RezxfA9qKorqkesU0YTqnFSvIXz5+vH37NiMfP9af397Zfz9+/Oujj+DB5zkTmO7h",
+	"LufNqw+zbFar0gFZX56fy4oJDY0NHkm1PHc/OrfKRxOcP0PItnpbXM4egwu+YoJWfHY5+/uji0d/d2YV",
+	"wBTfqB69fPDREjUN+wxAbH5VgE9Nm3Z6RK/lxeUvcXrSDDl/DarS3SeL9rqSQuNqX19coLUVYxPsW6yq",
+	"0kns57+6PEmkS8dIHwn5HQfDjBNk+G7vsVtMN4oK7XP+7rJ2ZaXYjgIIzl9SXoLNB42+GyDujdurNa9/",
+	"PyF3hJalq9MX84zZCf3tNmWFopd7ZRSjmxc4aO9egYKEoEyHpK+pNmfwi7NX3wG18he0Rylvz5byzH56",
+	"pte8OpMVEtqzSkItrtkllI4egRiG3Ro8ypmGHXcxo88d9u4JDwjtXwvyEaLnP87IXwpqKFTvJa+lXP81",
+	"Ix9nSmrDVOdLQUKflkuwDLgxwvnH4XfuFXVndQ8GVsfZMRq7O8qFaMMALAJpvw+2Inu5rjik/iuGotiJ",
+	"NDMfZ5euFpTLR4UIlQxiVj4K4P1mxcWSUMG2luY8HDtf85um/hTVQMqZOgMXG378iLxnuRSC5VDSDUhp",
+	"B2Vwm95H0MbVpjRlkhC98qU5p1Eg9A7O7rIvRasOtstBY22coviXPd8Bxt6Xqtxls8qZYruAfK4YNeyV",
+	"s7e7TBZfuvQoR2wqEn2wgu9dl8IaVbO7PQA/Pi6AB4H7iLwKfbRWVJM5Y6Jp1YDBny6ktpJac+fLRVII",
+	"+33xgSZjNtywcxjjtjH99vYexvln+Pcu+UD+m5nmUk+JvMOw/dKAmkoM4AhvLTOzz9wZiHtskd6E9zFx",
+	"8sUbkN0tqUmXEGiVpNrQHVnym7YLzYeMwuMnAbAu+SXo9D4i2k7+W82ghprj0Yq5YJI9HtmyIE7hzn8M",
+	"EvF/Mhq3uewVJntYxu/tacGoF4LaCBQbDQO4z5toyYOQLQJZM2RD1wM815OWUcrAfdWAPxQTbhym+zjw",
+	"DNXKpm/mcaR6lN4xqQdiP30EzUcIofw4y1oFflItMh/NHkTvBm4ebGVnG4qRmA+hqFGh4w2tngdzXI+g",
+	"xCHqh3Cmz79lAojq6RACN/eGVimqsKFV5tIWNCnkVoAo7hJBciX1URDl+05+RND80P3lVltwxBCfXNOr",
+	"G+n73bLQhApcG4/IW4nqANdEsVwqyBUaIgZSLLjaNB60oyPFc1zhtdT69xZaHn517jCNT8SVURMEYqCb",
+	"ZmiWpe9CV1urRrlgagyxMysmiBQHrqYK1tPjX0q1e6hyMCowNhb/Gre6/EF0B8uQf3fhwF5PX4g00okL",
+	"Le2mKVaGmMdvmACR0hMVrghEbg6i2Q1TzjOSUjme+zF7fCnlOsP64F9p92dBd09bKbbstmK5YQVxaXgY",
+	"aepzflMSr305HXm343eOuZxHir97cvwHWdDd+I0ZeZJtfTopK3Q3mngGS8WLYwlFdi6Lj+HWXQ7+hm3m",
+	"HUaLSNNhtacQg4quhz+K9FjIz3vkU3bTOIJ2KVkUM7wbdSh2KIKWjdj/YNwcs4M/BKa24zESyFpygRRv",
+	"Ls3qGFj7mu6gBKBTvPS+akY0x8KA9t8MdmD/KqH53onwFtO7nBcYWnPtoe13SlYvYNg4jMUnOIizeww9",
+	"PlNoCDF+pn2seTJQf5vrhoCADnUU8kTXjFBBELTg3Xvg9Q0bZMPdnMLc4iYfJU09iba9BBhDDuExgIv7",
+	"IRS6KGZES6e1yP0L5QIKCg2IKfYnZxMo90vMDxnxBlwQehpvJ/Yq3afb3YjAXhhVinCHEJqWxO2jKGb/",
+	"8y+/XJz9k54tPn3+x5O7v/7//zGbvI2SmsOb8OE7993DKRlDJF4vwR9aaHMMvMaGED324BLNcSnCxSPy",
+	"swu6clEKmWtKwMCRBo3XRNFYgewHTY9449PwaCsJ70RsJUS0J62BL13E+IjH1GosP/YSYfwkYT22sM+0",
+	"HresS9u+v4bwjGAPA5LLYsBE79ocPNx/vreBH0W5a9dlE5as7LA2RVOrIrUzCOE+iutgaGPYOB+i7FMb",
+	"gXK2p9nIM7SNm5VrlmyJDuVCZ5bbULEj2Hac5FQnb/C3WZoRPEjf/H929EGVEcMv4KYENbWiJZGqwMrn",
+	"9jJPRgxDNH6SGH4vMZLviHFOoUroqDgn6Ob+4DJB8VkS/Wxxg2OjpQCGx8IE34yeGsjTgYgJiwFZl31+",
+	"c+HarIrCCa+nEuEBcKcR4H2r/i9sD23WjN/lcXweZeFlJC6IVGCzcMGZoX4aVC6npWK02Lm4LIgVJU8u",
+	"/jmoHQCWnH+2/9wN6ccvRBHub4rm+WtdLFlhcQ/Sv2twCB1LCX3PSkZBUYLlwEHgs9MehspeVnIqjue5",
+	"DQYfw0w1QE1d0Y8kLX0NhTgGTcogTmDROFBcuHYlC7wfBUN8vtJESWmwJFfTkB0bJqa4u6+SPqDp/V/C",
+	"4l/L5WEOf+QoWIxtaCbtpMp/pZtKrb3YV/IDq7Ay4lLK4mSSQOWa0Z3IA4e97tj7UNr5D+gvD/34Unp1",
+	"suseLY+BIQ5GhEZa+GXtJnyOdE53f7uIi5O5WUFieB+aHp1CaOiXH3fCQwclvj72aimMcPDMQrtnqYjr",
+	"4nwMhHim174kqguVIT8K5gM5Lc/0wsPCMQKsyaLJr5KLQ7jgKv6kMySwkPhBDyhom1H2BCUjwzddJpWF",
+	"kteYoXKAaZ3QXBlqGViIPLWidS1KpjWGMkDc4pandWbMmu/taGzC/Em5nK96m0JeudWoVmx9ZDBUnPbV",
+	"5toFTI8VLgalYuS2ZUIEPGjXqOZI99qf6hWtTqbmWJaEvOUPyZT+FJcI+WqniNfSvp5fKlTjynVa/j0c",
+	"H6d8u3iuxKW7DD8AztEs/Fxj3TN7q1Aw1t7rGWhmzsqdEV9GxsUJYtmZzI8B50BjqHBVILSrAHUyydX4",
+	"vuUpHPngOnAPcrJv2ZIHuS5oXfMdHA5YHFKkUOlqBfwrGbyD/rgJulbMoptLUThlQbTjI5+6ujsburOP",
+	"a8G2TOGTNCuKI4EtuYb6wp4EnS2tioGxbUPVs9S+Hyf3HZvKFcIZmGv0VPss9t4Vak76aJtylgPU+lh0",
+	"OJebuRXyAinuR1jvMuir3egq8KLt62xq+GM5eu1ae5/qgSp+Mr3yg9rFXd+pkm4ABOzeNGekUNAQZ8C8",
+	"khBfv5i4OjpXReaGxXNJg31rzgWFzUayS79cooq9LyxsF3klr9rsZuv40lZJn3dpaVqQdrjvw0WL40Tv",
+	"sbJ0cpRDEGjW0Ig53nBrhRqkwDtmpks1nlcOql/pWLw/k6WtXYtk0NrmYXI8UxuWQ0tmG0XTzE9DAF1h",
+	"q+hVv7itSsrFGCL2J1S2T4laADmBqRyxBHnL+6BFRUh8NYqzokM+ND1e3C+qWlu6w9h1J6Q7YoZJj0BE",
+	"glrEbvkxkQ4T6s9C5ckkZXkLA9+7KpK/WwGLZhsx9+6aR7tdWCjCV93KkxMW/IGLeHtfystrCGmOLkqL",
+	"QoFRCJqZUl62JKdWDV8h8UusIgAPjhlSVyOKxTrnMx58rPMZbvvBefUxZXArlZUbWVlysXRanbRIvuny",
+	"tjbanX+2/9wdCtlt3fwYz+R3UrDjRb8iTaBbep8QM7vnw3nWvfOdwHMeFoBpv7AA1364aaw8igG8KNyF",
+	"AXdTDOsbWAYHjfldUQOH+sNIeW81pHvnKS1kCKe/NE110vXRagIBSXAtneUCZPD5zlPEY9zzFRP2oje0",
+	"YGd15UrDWHIDFV8geBSfLSR7ZVB9+7DU7SrMjOCFX0DIzgY8/S5OfC4LK7VuU9JZLTRjYjB88KQCF8Lq",
+	"sCjv4H40ZmRFtx43Gq4Q5TZwDuCyLypKqBlrLv84SaFmpWS9TDQsd9v1uO0PZvcYLVE5nCvVecl+3ftl",
+	"mp6Q476hau3RgYTDtq8KCPrwE32HQ35Hqgo7OHKNNTz4USU3Cyyoo4Zzo3gz4Kh/59oSnCi2z0Htywb3",
+	"tRZNwPx4cglOh5nJXLHcSLXD1nslx7A/4WQVAL5U9nLkts+m8LbOP8O/g6WQmgs7VQTMyaA3WdKGrewr",
+	"uV1gnUNrjukiXXvy4TfyWsr17IT4CvOnRC6w6Eu5BqGAPCNe+qWG5FQ4z6piNF+xwsWPuhbyGRgYfDzp",
+	"UYiL3Qc2UIddgAj2TOgtU5psV0w0u11RHQKT01e3kbUwXU2xC4J/C8NLLB1B20e3XHPjGjhZrdTZY7km",
+	"tQBg0LnVF3z+Xau3LdY8JYaumYCQGVekwvLf7uW/lGrJzBvY4pdkmFd05xt5etteQ1rgoOHo2D2eih00",
+	"6kQFvXSXxE2rofyJnl7leuc86OXFBLN3ND8pa3o3mi1d/MnY0hUzZCW3RC5M69Fw3dQB9M4Ti/++lAs4",
+	"AWthUEAzpuw/XO/IP//s/jfIpN6Hbm+ni4lxSySj8lz7iS/Eqtx23rpWtp8GQXeObVm4O/BQTq+b92AQ",
+	"Hi7cz7d1Cz4N1pJU97ZeXf1mqabqwgWxwgu0HUxGDvBecHlaobkYU/whROU1tLvk2rAiI19fHDdE73eN",
+	"0cNbet4gRQKpG7Q5ml7dKtBkJYUu3hAjMRDGos4ZMdLQshXc00rFhDA9nGt+L5vqpOdzOH3XzZfI4v0z",
+	"OU9bJ/ldCvuZdnfUEOuMKCB1KOFmP7ByVQ2lmrlw6YyYwnhshGgFsA9ggB81KjDQt+k7Strynwu/AE6H",
+	"cSuAPeE0f2Ax4DC9fefw3wMSRpNgcFrIHIj7P56EEUlbU500imNnrkVAfk5Bm4vI9F9mdwl1AHXMhyeV",
+	"dA2AS3mNA7qX+9+SuOweaQWjrqZt6dtTKwlpI9sO3cb63jUI4hr3M8p+aVRGWr+UzDL8zOcVSp9tYk9c",
+	"HadMDt5nk9Pi9F291lZjYcpKOOSDJEu4Cmgn4EeC70nvl/jTfCnOuDgruXDWoAGLzhVfilfiNRcnteu0",
+	"VklX8Vofx8YOXm07nbsrvhQots2V3Gooz5IRKfKej9Qop8FH6Sz0CR4TleQb0Ti9AnrMZP22NAnBvGla",
+	"d6yiP90YKe5L4ocYqW4c1FN401gcnylXvdhVsDleFu3v2iam6fd8PP/F+xqLAIUI/15z530pISOgb0Dl",
+	"goujVc3wy3fax7hHIDcOF60ACwQtlCzC8C8G8TlGu1FbpvbeR4gXSDn9v2t3YDyFrarTmvYLM45kjO7P",
+	"ndhbqwS0YnKxIpRuIhExDLNV5f0It/+vuliybv+gEP0ONtBoPpIzFI9NRbrpdVuNkkloybprWWpOGUnb",
+	"bCd6K00zhnxFLQGWZdFR2duN2gEihYQK+uY4ZR3s4Nqw1g7cw/QPtQffTgPAlLDfahN4SuA2qyTY9Vaq",
+	"41V5gcncFQQkRSPXVnFjGMqgzd25/nltvdxRu5LRG4YVUQG4K0ZLbHefguj3OOKE0HQrJCDpeuURVQuH",
+	"Eb7p3+zyl0978fih9njnd+QtYwVwa2ju9wgXa0302Xf9++WTlRJCE8FfPll2jOGZKM5gc7rz2d2nu/8d",
+	"AAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

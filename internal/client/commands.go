@@ -41,6 +41,7 @@ func Commands() []Command {
 		{"refreshes", "[INPUT]", "List refreshes, the newest first.", "jorvex refreshes daily-loadings", refreshes},
 		{"receipt", "NUMBER", "Show a receipt: what was delivered and which files fed it.", "jorvex receipt 1 -files", receiptCommand},
 		{"compare", "NUMBER [NUMBER]", "Show what moved between two receipts: totals, and the files that they moved by. Against the one before if one is named.", "jorvex compare 2", compare},
+		{"trace", "FILE | DIGEST | INPUT -where CONDITION", "Show which receipts a file or its bytes fed, or which file and row the rows of a delivery come from.", "jorvex trace daily-loadings -where 'sailing is \"SK1120400\"'", trace},
 		{"verify", "", "Recompute the chain of all receipts.", "jorvex verify", verify},
 		{"check-definition", "FILE", "Check a definition without a service.", "jorvex input show daily-loadings > mine.yaml; jorvex check-definition mine.yaml", checkDefinition},
 		{"version", "", "Print the program's version.", "jorvex version", version},

@@ -2,7 +2,12 @@ package client
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"io"
+	"os"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -110,4 +115,87 @@ func (c *Call) decimal(text string) string {
 		return text
 	}
 	return totals.Grouped(text)
+}
+
+var digestForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+func trace(ctx context.Context, c *Call) error {
+	c.listing()
+	where := c.Flags.String("where", "", "of an input, show the rows of its last delivery for which this `condition` holds, with the file and row of each")
+	most := c.Flags.Int("most", 50, "at most this `number` of rows")
+	args, err := c.Parse(1, 1)
+	if err != nil {
+		return err
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	if *where != "" {
+		return c.traceRows(ctx, service, args[0], *where, *most)
+	}
+	params := &api.TraceFileParams{}
+	switch content, err := os.Open(args[0]); {
+	case digestForm.MatchString(args[0]):
+		params.Digest = args[0]
+	case err == nil:
+		defer content.Close()
+		hash := sha256.New()
+		if _, err := io.Copy(hash, content); err != nil {
+			return err
+		}
+		params.Digest = hex.EncodeToString(hash.Sum(nil))
+	default:
+		params.Path = args[0]
+	}
+	answer, err := service.TraceFileWithResponse(ctx, params)
+	if err != nil {
+		return unreachable(err)
+	}
+	if answer.JSON200 == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	t := columns("input", ">first", ">last", "digest", "file")
+	for _, r := range answer.JSON200.Items {
+		digest := r.Digest
+		if !c.csv {
+			digest = digest[:12]
+		}
+		t.row(r.Input, fmt.Sprint(r.First), fmt.Sprint(r.Last), digest, r.Path)
+	}
+	if len(answer.JSON200.Items) == 0 && !c.json && !c.csv {
+		return &exitError{NotFound, "it fed no delivery; a file is named by its path from its place's root, by its digest, or by a copy of it here"}
+	}
+	return c.show(t, answer.JSON200)
+}
+
+// traceRows lists rows of the last delivery with the file and row of each.
+func (c *Call) traceRows(ctx context.Context, service *api.ClientWithResponses, input, where string, most int) error {
+	var whole []api.TableRow
+	t := columns()
+	for cursor := ""; ; {
+		answer, err := service.GetTableWithResponse(ctx, input, &api.GetTableParams{Where: where, Cursor: cursor, Limit: min(max(most-len(whole), 1), 1000)})
+		if err != nil {
+			return unreachable(err)
+		}
+		page := answer.JSON200
+		if page == nil {
+			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		}
+		if t.header == nil {
+			names := []string{}
+			for _, column := range page.Columns {
+				names = append(names, column.Name)
+			}
+			t = columns(append(names, ">row", "file")...)
+		}
+		for _, r := range page.Items {
+			t.row(append(append([]string{}, r.Values...), fmt.Sprint(r.Row), r.File)...)
+		}
+		whole = append(whole, page.Items...)
+		if cursor = page.Next; cursor == "" || len(whole) >= most {
+			break
+		}
+	}
+	return c.show(t, whole)
 }

@@ -114,6 +114,21 @@ func (s *Store) FedBy(ctx context.Context, input int64, path []byte) ([]Fed, err
 	return all[Fed](s.Pool.Query(ctx, "SELECT path, digest, first, last FROM fed WHERE input_id = $1 AND path = $2 ORDER BY last DESC LIMIT 200", input, path))
 }
 
+// Traced is a run of receipts of an input that a file fed.
+type Traced struct {
+	Input string
+	Place string
+	Fed
+}
+
+// Trace lists the receipts of all inputs that some bytes fed, or, without a digest,
+// that a file at a path did, the newest first.
+func (s *Store) Trace(ctx context.Context, digest string, path []byte) ([]Traced, error) {
+	return all[Traced](s.Pool.Query(ctx, `SELECT i.name AS input, p.name AS place, f.path, f.digest, f.first, f.last
+		FROM fed f JOIN inputs i ON i.id = f.input_id JOIN places p ON p.id = i.place_id
+		WHERE CASE WHEN $1 <> '' THEN f.digest = $1 ELSE f.path = $2 END ORDER BY f.last DESC, i.name, f.path LIMIT 500`, digest, path))
+}
+
 // FedFile is a file that a refresh used.
 type FedFile struct {
 	Path   string // raw bytes

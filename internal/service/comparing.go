@@ -8,6 +8,8 @@ import (
 	"net/http"
 
 	"jorvex/internal/api"
+	"jorvex/internal/core/definition"
+	"jorvex/internal/core/filename"
 	"jorvex/internal/core/receipt"
 	"jorvex/internal/records"
 	"jorvex/internal/watch"
@@ -85,4 +87,24 @@ func shownMoves(list []receipt.TotalMove) []api.TotalMove {
 		shown = append(shown, api.TotalMove{Column: t.Column, Before: t.Before, After: t.After, Moved: t.Moved})
 	}
 	return shown
+}
+
+// TraceFile implements the contract.
+func (s *server) TraceFile(ctx context.Context, request api.TraceFileRequestObject) (api.TraceFileResponseObject, error) {
+	path := ""
+	if request.Params.Digest == "" {
+		var err error
+		if path, err = definition.CleanPath(request.Params.Path); err != nil || path == "" {
+			return nil, badRequest("give a digest, or a path from a place's root")
+		}
+	}
+	list, err := s.Store.Trace(ctx, request.Params.Digest, []byte(path))
+	if err != nil {
+		return nil, err
+	}
+	shown := api.TraceFile200JSONResponse{Items: []api.TracedRun{}}
+	for _, r := range list {
+		shown.Items = append(shown.Items, api.TracedRun{Input: r.Input, Place: r.Place, Path: filename.Show(string(r.Path)), Digest: r.Digest, First: r.First, Last: r.Last})
+	}
+	return shown, nil
 }
