@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -72,12 +73,12 @@ func opened(t *testing.T, file []byte) *reading.File {
 func TestLearning(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.Generate(dir, demo.Options{Seed: 1, End: friday}))
-	files, right := 0, 0
+	files, right, seen := 0, 0, 0
 	for _, name := range []string{"daily-loadings", "fuel-uplift", "crew-hours", "berth-incidents"} {
 		text := input(t, name)
 		hand, err := definition.Parse(text, friday)
 		require.NoError(t, err)
-		for path := range tree(t, filepath.Join(dir, demo.Share, hand.Folder)) {
+		for _, path := range slices.Sorted(maps.Keys(tree(t, filepath.Join(dir, demo.Share, hand.Folder)))) {
 			if !slices.ContainsFunc(hand.Pick, func(p definition.Pick) bool {
 				var at pathpattern.Path
 				at.Set(path)
@@ -85,6 +86,9 @@ func TestLearning(t *testing.T) {
 				return ok
 			}) {
 				continue
+			}
+			if seen++; name == "daily-loadings" && seen%4 > 0 {
+				continue // they are much alike
 			}
 			file, err := os.ReadFile(filepath.Join(dir, demo.Share, hand.Folder, path))
 			require.NoError(t, err)
