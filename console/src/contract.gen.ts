@@ -932,7 +932,7 @@ export interface components {
             /** @description Of the earlier receipt; another one only if it was asked for. */
             before_input: string;
             /** @description Whether the two were made by different definitions. */
-            definition_changed: boolean;
+            other_definition: boolean;
             /** Format: int64 */
             rows_before: number;
             /** Format: int64 */

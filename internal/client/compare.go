@@ -70,7 +70,7 @@ func compare(ctx context.Context, c *Call) error {
 	if m.BeforeInput != m.Input {
 		fmt.Fprintf(c.Stdout, " of %s", m.BeforeInput)
 	}
-	if m.DefinitionChanged {
+	if m.OtherDefinition {
 		fmt.Fprint(c.Stdout, ", by another definition")
 	}
 	fmt.Fprintln(c.Stdout)

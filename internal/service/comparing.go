@@ -50,7 +50,7 @@ func (s *server) CompareReceipts(ctx context.Context, request api.CompareReceipt
 	}
 	c := receipt.Compare(before, after, had, has)
 	shown := api.CompareReceipts200JSONResponse{
-		Before: before.Number, After: after.Number, Input: after.Input, BeforeInput: before.Input, DefinitionChanged: before.Definition != after.Definition,
+		Before: before.Number, After: after.Number, Input: after.Input, BeforeInput: before.Input, OtherDefinition: before.Definition != after.Definition,
 		RowsBefore: before.Rows, RowsAfter: after.Rows, Totals: shownMoves(c.Totals), Counts: map[string]int{"same": c.Same}, Items: []api.FileMove{},
 	}
 	for _, f := range c.Files {

@@ -25,7 +25,7 @@ const moved = (f: Schemas['FileMove'], column: string) => decimal(f.totals.find(
       <p class="quiet">
         Against <router-link :to="`/receipts/${shown.before}`">receipt {{ shown.before }}</router-link>:
         {{ ['in', 'out', 'changed', 'moved', 'same'].filter((c) => shown!.counts[c]).map((c) => `${number(shown!.counts[c])} ${c}`).join(', ') }}
-        <template v-if="shown.definition_changed"> · the definition is another one</template>
+        <template v-if="shown.other_definition"> · the definition is another one</template>
       </p>
       <div v-if="shown.items.length" class="sheet sideways moves">
         <table class="rows">
