@@ -71,8 +71,8 @@ func wordy(cells []reading.Cell) bool {
 	return filled(cells) > 0
 }
 
-// isWord reports whether a text is more a name than a value: it has a letter,
-// and is no date.
+// isWord reports whether a text is more a name than a value: it has letters rather
+// than digits, or is a sign.
 func isWord(text string) bool {
 	letters, digits := 0, 0
 	for _, r := range text {
@@ -83,7 +83,7 @@ func isWord(text string) bool {
 			digits++
 		}
 	}
-	return letters > 0 && letters*2 > digits
+	return letters*2 > digits || digits == 0
 }
 
 // rate says how well a header fits the rows below it.

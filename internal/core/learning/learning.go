@@ -385,10 +385,11 @@ func (l *learner) twice(header string) bool {
 }
 
 // carries reports whether a column's blanks are to repeat the value above: one of
-// the first two, often blank, where the others are not.
+// the first two that names something, often blank, where the others are not.
 func (l *learner) carries(c *column) bool {
 	at := slices.Index(l.columns, c)
-	return at < 2 && c.firstFilled && c.blank*5 >= l.rows && c.filled > 0 && c.blank > 0 && l.rows > 3 && l.othersFilled(at)
+	kind := c.kind()
+	return at < 2 && (kind == definition.Text || kind == definition.Date) && c.firstFilled && c.blank*5 >= l.rows && c.filled > 0 && c.blank > 0 && l.rows > 3 && l.othersFilled(at)
 }
 
 func (l *learner) othersFilled(at int) bool {
