@@ -205,6 +205,7 @@ func TestConsole(t *testing.T) {
 	b.click("receipt 2")
 	moved := b.sees(`rows\s+([\d,]+)\s+\+(\d+)\s+passengers\s+[\d,]+\s+\+[\d,]+`)
 	assert.Equal(t, fmt.Sprint(strings.Count(string(content), "\n")-1), moved[2], "rows move by exactly the file's")
+	b.sees(`What moved it\s+Against receipt 1: 1 in, 238 same[\s\S]*in\s+loadings/Fennay/2026/loadings 2026-11-19.csv\s+\+` + moved[2] + `\s`)
 	b.sees(`239 files fed it`)
 	b.sees(`Left out: 7 match no pattern, 2 scratch files\.`)
 	b.picture("receipt", 1280, 800, "light")

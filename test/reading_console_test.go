@@ -68,4 +68,21 @@ func TestReadBench(t *testing.T) {
 	b.picture("table", 1280, 800, "light")
 	b.do(chromedp.Navigate(s.Base + "/inputs/fuel-uplift/table?where=nonsense"))
 	b.sees(`nonsense`)
+
+	// What a new version of a file changed stands in its story.
+	tallies := "input: tallies\nplace: skerry-share\nfolder: tallies\npick: [\"*.csv\"]\ncolumns: [{name: berth, required: true, key: true}, {name: tonnes, type: decimal}]\ndeliver: [{file: tallies.csv}]\n"
+	s.Write("tallies/quay 2.csv", table("Berth,Tonnes", "A1,10", "A2,20", "A3,30"))
+	s.Definition(tallies)
+	s.Must("refresh", "tallies")
+	s.Write("tallies/quay 2.csv", table("berth,Tonnes,Note", "A1,10,", "A2,25,late", "A4,4,"))
+	s.Must("look")
+	b.do(chromedp.Navigate(s.Base + "/inputs/tallies/story?path=tallies/quay 2.csv"))
+	b.sees(`Against the version before\s+1 row added, 1 gone, 1 altered\s+Berth is now written berth · columns added: Note[\s\S]*before\s+A2\s+20\s+after\s+A2\s+25[\s\S]*gone\s+A3[\s\S]*added\s+A4`)
+
+	// A narrow page keeps the tables of files as tables, scrolled sideways.
+	b.do(chromedp.EmulateViewport(400, 800), chromedp.Navigate(s.Base+"/inputs/fuel-uplift/table"))
+	b.sees(`rows from 21 files`)
+	wide, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.documentElement.scrollWidth <= 400 && getComputedStyle(document.querySelector('.sideways td')).display === 'table-cell'`))
+	require.NoError(t, err)
+	assert.True(t, wide)
 }
