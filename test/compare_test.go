@@ -100,5 +100,6 @@ func TestTrace(t *testing.T) {
 		"terminal  day         sailing  passengers  freight_t  source_file              row  file",
 		"Fennay    2026-10-05  FE1      1           1          loadings 2026-10-05.csv    2  loadings/Fennay/loadings 2026-10-05.csv", "",
 	}, "\n"), s.Must("trace", "loadings", "-where", "passengers below 2"))
+	assert.Contains(t, s.Run("trace", "loadings", "-where", "passengers above 500").Err, "no row of the last delivery fits the condition")
 	assert.Contains(t, s.Run("trace", "loadings", "-where", "nonsense").Err, "nonsense")
 }

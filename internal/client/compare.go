@@ -197,5 +197,8 @@ func (c *Call) traceRows(ctx context.Context, service *api.ClientWithResponses, 
 			break
 		}
 	}
+	if len(whole) == 0 && !c.json && !c.csv {
+		return &exitError{NotFound, "no row of the last delivery fits the condition"}
+	}
 	return c.show(t, whole)
 }
