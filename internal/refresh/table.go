@@ -102,14 +102,7 @@ func (r *Runner) Table(ctx context.Context, in records.Input) (*Table, error) {
 func (t *Table) Where(text string) error {
 	var fields []condition.Field
 	for _, c := range t.Definition.Columns {
-		kind := condition.Text
-		switch {
-		case c.Type.Number():
-			kind = condition.Number
-		case c.Type == definition.Date:
-			kind = condition.Date
-		}
-		fields = append(fields, condition.Field{Name: c.Name, Kind: kind})
+		fields = append(fields, c.Field())
 	}
 	var err error
 	t.where, err = condition.Parse(text, fields, nil)

@@ -280,17 +280,21 @@ func (d *Definition) RowFields() []condition.Field {
 	var fields []condition.Field
 	for _, c := range d.Columns {
 		if c.Source == FromCell {
-			kind := condition.Text
-			switch {
-			case c.Type.Number():
-				kind = condition.Number
-			case c.Type == Date:
-				kind = condition.Date
-			}
-			fields = append(fields, condition.Field{Name: c.Name, Kind: kind})
+			fields = append(fields, c.Field())
 		}
 	}
 	return fields
+}
+
+// Field is the column as conditions ask about it.
+func (c Column) Field() condition.Field {
+	switch {
+	case c.Type.Number():
+		return condition.Field{Name: c.Name, Kind: condition.Number}
+	case c.Type == Date:
+		return condition.Field{Name: c.Name, Kind: condition.Date}
+	}
+	return condition.Field{Name: c.Name, Kind: condition.Text}
 }
 
 // digest covers all of the layout.

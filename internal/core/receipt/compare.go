@@ -63,7 +63,7 @@ func Compare(before, after Header, had, has []File) Comparison {
 		old := &had[i]
 		f, there := now[key(old)]
 		switch {
-		case there && f.Digest == old.Digest && f.Kept == old.Kept && f.Part == old.Part && slices.Equal(f.Totals, old.Totals):
+		case there && f.Digest == old.Digest && f.Kept == old.Kept && samePart(f, old) && slices.Equal(f.Totals, old.Totals):
 			c.Same++
 		case there:
 			c.Files = append(c.Files, move(Changed, old, f))
@@ -83,6 +83,10 @@ func Compare(before, after Header, had, has []File) Comparison {
 	}
 	return c
 }
+
+// samePart reports whether two files came to the same rows, as far as it is
+// known: the digest of a part is taken only where a table is delivered.
+func samePart(a, b *File) bool { return a.Part == "" || b.Part == "" || a.Part == b.Part }
 
 func key(f *File) string { return f.Place + "\x00" + f.Path }
 

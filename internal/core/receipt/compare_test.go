@@ -61,6 +61,18 @@ func TestCompare(t *testing.T) {
 	}
 }
 
+// The digest of the rows counts where both receipts have it.
+func TestCompareParts(t *testing.T) {
+	for _, c := range []struct {
+		before, after string
+		same          int
+	}{{"", "", 1}, {"", "p", 1}, {"p", "", 1}, {"p", "p", 1}, {"p", "q", 0}} {
+		had, has := listed(t, "a x 3 1.5"), listed(t, "a x 3 1.5")
+		had[0].Part, has[0].Part = c.before, c.after
+		assert.Equal(t, c.same, receipt.Compare(receipt.Header{}, receipt.Header{}, had, has).Same, "%q %q", c.before, c.after)
+	}
+}
+
 func TestCompareTotals(t *testing.T) {
 	of := func(pairs ...string) (h receipt.Header) {
 		for i := 0; i < len(pairs); i += 2 {
