@@ -72,19 +72,19 @@ func (e DeliveryKind) Valid() bool {
 
 // Defines values for DifferenceLineSign.
 const (
-	Empty DifferenceLineSign = " "
-	Minus DifferenceLineSign = "-"
-	Plus  DifferenceLineSign = "+"
+	DifferenceLineSignEmpty DifferenceLineSign = " "
+	DifferenceLineSignMinus DifferenceLineSign = "-"
+	DifferenceLineSignPlus  DifferenceLineSign = "+"
 )
 
 // Valid indicates whether the value is a known member of the DifferenceLineSign enum.
 func (e DifferenceLineSign) Valid() bool {
 	switch e {
-	case Empty:
+	case DifferenceLineSignEmpty:
 		return true
-	case Minus:
+	case DifferenceLineSignMinus:
 		return true
-	case Plus:
+	case DifferenceLineSignPlus:
 		return true
 	default:
 		return false
@@ -313,9 +313,11 @@ func (e NoticeTrialChannel) Valid() bool {
 // Defines values for Outcome.
 const (
 	OutcomeAsking      Outcome = "asking"
+	OutcomeCancelled   Outcome = "cancelled"
 	OutcomeDelivered   Outcome = "delivered"
 	OutcomeFailed      Outcome = "failed"
 	OutcomeInterrupted Outcome = "interrupted"
+	OutcomeRehearsed   Outcome = "rehearsed"
 	OutcomeRunning     Outcome = "running"
 	OutcomeStopped     Outcome = "stopped"
 	OutcomeWaiting     Outcome = "waiting"
@@ -326,11 +328,15 @@ func (e Outcome) Valid() bool {
 	switch e {
 	case OutcomeAsking:
 		return true
+	case OutcomeCancelled:
+		return true
 	case OutcomeDelivered:
 		return true
 	case OutcomeFailed:
 		return true
 	case OutcomeInterrupted:
+		return true
+	case OutcomeRehearsed:
 		return true
 	case OutcomeRunning:
 		return true
@@ -387,14 +393,17 @@ func (e PlaceKind) Valid() bool {
 
 // Defines values for ReceiptFileUse.
 const (
-	Current ReceiptFileUse = "current"
-	NotUsed ReceiptFileUse = "not_used"
+	Current  ReceiptFileUse = "current"
+	LastGood ReceiptFileUse = "last_good"
+	NotUsed  ReceiptFileUse = "not_used"
 )
 
 // Valid indicates whether the value is a known member of the ReceiptFileUse enum.
 func (e ReceiptFileUse) Valid() bool {
 	switch e {
 	case Current:
+		return true
+	case LastGood:
 		return true
 	case NotUsed:
 		return true
@@ -613,6 +622,27 @@ func (e Verdict) Valid() bool {
 	case VerdictLeftOut:
 		return true
 	case VerdictPicked:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WatchedValueChange.
+const (
+	WatchedValueChangeEmpty  WatchedValueChange = ""
+	WatchedValueChangeGained WatchedValueChange = "gained"
+	WatchedValueChangeMoved  WatchedValueChange = "moved"
+)
+
+// Valid indicates whether the value is a known member of the WatchedValueChange enum.
+func (e WatchedValueChange) Valid() bool {
+	switch e {
+	case WatchedValueChangeEmpty:
+		return true
+	case WatchedValueChangeGained:
+		return true
+	case WatchedValueChangeMoved:
 		return true
 	default:
 		return false
@@ -853,6 +883,18 @@ type Field struct {
 
 // FieldKind defines model for Field.Kind.
 type FieldKind string
+
+// Figures defines model for Figures.
+type Figures struct {
+	// Before The receipt that they are told against; 0 if there is none.
+	Before int64  `json:"before,omitempty,omitzero"`
+	Input  string `json:"input"`
+
+	// Receipt 0 of a rehearsal.
+	Receipt   int64           `json:"receipt"`
+	Summaries []SummaryTable  `json:"summaries"`
+	Watched   []WatchedColumn `json:"watched"`
+}
 
 // File defines model for File.
 type File struct {
@@ -1231,6 +1273,16 @@ type Parameter struct {
 // ParameterType defines model for Parameter.Type.
 type ParameterType string
 
+// Passed defines model for Passed.
+type Passed struct {
+	Answer string `json:"answer"`
+	Cause  string `json:"cause"`
+
+	// Files 0 where it is of the whole input.
+	Files int64  `json:"files"`
+	Says  string `json:"says"`
+}
+
 // Place defines model for Place.
 type Place struct {
 	// Arriving Files that are still being written.
@@ -1310,8 +1362,11 @@ type Receipt struct {
 	Deliveries        []Delivery `json:"deliveries"`
 	Digest            string     `json:"digest"`
 	Ended             time.Time  `json:"ended"`
-	Files             int64      `json:"files"`
-	FilesDigest       string     `json:"files_digest"`
+
+	// FiguresDigest Of the watched values and summaries; empty if there are none.
+	FiguresDigest string `json:"figures_digest,omitempty,omitzero"`
+	Files         int64  `json:"files"`
+	FilesDigest   string `json:"files_digest"`
 
 	// Header The canonical bytes that the digest covers.
 	Header  string        `json:"header"`
@@ -1324,6 +1379,9 @@ type Receipt struct {
 	// Only The files it was asked for alone; it is no baseline then.
 	Only       []string          `json:"only,omitempty,omitzero"`
 	Parameters map[string]string `json:"parameters,omitempty,omitzero"`
+
+	// Passed What the gate let pass.
+	Passed []Passed `json:"passed,omitempty,omitzero"`
 
 	// Previous Digest of the receipt before in the chain.
 	Previous string `json:"previous"`
@@ -1359,6 +1417,9 @@ type ReceiptComparison struct {
 	RowsAfter       int64       `json:"rows_after"`
 	RowsBefore      int64       `json:"rows_before"`
 	Totals          []TotalMove `json:"totals"`
+
+	// Watched Watched values that came, went or stand in another number of rows.
+	Watched []WatchedMove `json:"watched,omitempty,omitzero"`
 }
 
 // ReceiptFile defines model for ReceiptFile.
@@ -1405,9 +1466,12 @@ type RecentChange struct {
 
 // Refresh defines model for Refresh.
 type Refresh struct {
-	AsOf      time.Time `json:"as_of"`
-	AskedAt   time.Time `json:"asked_at"`
-	AskedBy   string    `json:"asked_by"`
+	AsOf    time.Time `json:"as_of"`
+	AskedAt time.Time `json:"asked_at"`
+	AskedBy string    `json:"asked_by"`
+
+	// Asks Causes that a person may have it go on with.
+	Asks      []string  `json:"asks,omitempty,omitzero"`
 	Bytes     int64     `json:"bytes"`
 	BytesDone int64     `json:"bytes_done"`
 	Ended     time.Time `json:"ended,omitempty,omitzero"`
@@ -1423,12 +1487,13 @@ type Refresh struct {
 	Outcome Outcome `json:"outcome"`
 
 	// Problem What stopped it or made it fail.
-	Problem string         `json:"problem,omitempty,omitzero"`
-	Receipt int64          `json:"receipt,omitempty,omitzero"`
-	Request RefreshRequest `json:"request,omitempty,omitzero"`
-	Rows    int64          `json:"rows"`
-	Stage   RefreshStage   `json:"stage"`
-	Started time.Time      `json:"started,omitempty,omitzero"`
+	Problem   string         `json:"problem,omitempty,omitzero"`
+	Receipt   int64          `json:"receipt,omitempty,omitzero"`
+	Rehearsal Receipt        `json:"rehearsal,omitempty,omitzero"`
+	Request   RefreshRequest `json:"request,omitempty,omitzero"`
+	Rows      int64          `json:"rows"`
+	Stage     RefreshStage   `json:"stage"`
+	Started   time.Time      `json:"started,omitempty,omitzero"`
 
 	// StoppedBy The files that stopped it.
 	StoppedBy []StoppingFile `json:"stopped_by"`
@@ -1445,7 +1510,7 @@ type RefreshPage struct {
 
 // RefreshRequest defines model for RefreshRequest.
 type RefreshRequest struct {
-	// Accept What a person had it go on with.
+	// Accept Causes that a person had it go on with.
 	Accept []string `json:"accept,omitempty,omitzero"`
 
 	// AsOf Moves windows and dates; the share stays as it is.
@@ -1453,6 +1518,9 @@ type RefreshRequest struct {
 
 	// Only Take just these files, this once.
 	Only []string `json:"only,omitempty,omitzero"`
+
+	// Rehearse Do everything but deliver, and tell what would be.
+	Rehearse bool `json:"rehearse,omitempty,omitzero"`
 
 	// Set Values of parameters.
 	Set map[string]string `json:"set,omitempty,omitzero"`
@@ -1576,6 +1644,36 @@ type Story struct {
 
 	// Log The last 100, the newest first.
 	Log []LogEntry `json:"log"`
+}
+
+// SummaryLine defines model for SummaryLine.
+type SummaryLine struct {
+	// Before The same of the receipt before, where it had the group.
+	Before []string `json:"before,omitempty,omitzero"`
+
+	// Columns None for the total of the line.
+	Columns []string `json:"columns"`
+
+	// Rows Fewer than the summary's for a subtotal; none for all.
+	Rows []string `json:"rows"`
+
+	// Values By measure, in canonical form; empty where there is none.
+	Values []string `json:"values"`
+}
+
+// SummaryTable defines model for SummaryTable.
+type SummaryTable struct {
+	// Beyond Rows in groups beyond the 50,000 that are told.
+	Beyond int64 `json:"beyond"`
+
+	// Columns Columns across.
+	Columns  []string      `json:"columns"`
+	Lines    []SummaryLine `json:"lines"`
+	Measures []string      `json:"measures"`
+	Name     string        `json:"name"`
+
+	// Rows Columns nested down.
+	Rows []string `json:"rows"`
 }
 
 // TableColumn defines model for TableColumn.
@@ -1753,6 +1851,40 @@ type Vocabulary struct {
 	Verbs map[string][]string `json:"verbs"`
 }
 
+// WatchedColumn defines model for WatchedColumn.
+type WatchedColumn struct {
+	// Beyond Rows whose values are beyond the 10,000 distinct ones that are told.
+	Beyond int64  `json:"beyond"`
+	Column string `json:"column"`
+
+	// Gone Values of the receipt before that are there no more.
+	Gone   []WatchedValue `json:"gone"`
+	Values []WatchedValue `json:"values"`
+}
+
+// WatchedMove defines model for WatchedMove.
+type WatchedMove struct {
+	Column string `json:"column"`
+
+	// RowsAfter 0 if it went.
+	RowsAfter int64 `json:"rows_after"`
+
+	// RowsBefore 0 if it came.
+	RowsBefore int64  `json:"rows_before"`
+	Value      string `json:"value"`
+}
+
+// WatchedValue defines model for WatchedValue.
+type WatchedValue struct {
+	Change     WatchedValueChange `json:"change,omitempty,omitzero"`
+	Rows       int64              `json:"rows"`
+	RowsBefore int64              `json:"rows_before,omitempty,omitzero"`
+	Value      string             `json:"value"`
+}
+
+// WatchedValueChange defines model for WatchedValue.Change.
+type WatchedValueChange string
+
 // Cursor defines model for Cursor.
 type Cursor = string
 
@@ -1770,6 +1902,9 @@ type PlaceName = string
 
 // ReceiptNumber defines model for ReceiptNumber.
 type ReceiptNumber = int64
+
+// RefreshId defines model for RefreshId.
+type RefreshId = int64
 
 // RuleName defines model for RuleName.
 type RuleName = string
@@ -1990,6 +2125,12 @@ type ListRefreshesParams struct {
 type AnswerRefreshJSONBody struct {
 	// GoOn Go on without what cannot be used; or stop.
 	GoOn bool `json:"go_on"`
+}
+
+// CompareRehearsalParams defines parameters for CompareRehearsal.
+type CompareRehearsalParams struct {
+	// Limit At most so many files.
+	Limit int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // TraceFileParams defines parameters for TraceFile.
@@ -2225,6 +2366,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
 	CreateExcuse(ctx context.Context, input InputName, body CreateExcuseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetInputFigures The watched values and summaries of an input's last receipt, against those of the one before.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/figures (the `GetInputFigures` operationId).
+	GetInputFigures(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CompareFile What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/file-differences (the `CompareFile` operationId).
@@ -2442,6 +2588,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/receipts/{receipt}/comparison (the `CompareReceipts` operationId).
 	CompareReceipts(ctx context.Context, receipt ReceiptNumber, params *CompareReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetReceiptFigures The watched values and summaries of a receipt, against those of the receipt before.
+	//
+	// Corresponds with GET /api/v1/receipts/{receipt}/figures (the `GetReceiptFigures` operationId).
+	GetReceiptFigures(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListReceiptFiles The files that fed the refresh, and those picked and not used, in roster order.
 	//
 	// Corresponds with GET /api/v1/receipts/{receipt}/files (the `ListReceiptFiles` operationId).
@@ -2451,21 +2602,36 @@ type ClientInterface interface {
 	ListRefreshes(ctx context.Context, params *ListRefreshesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRefresh performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
-	GetRefresh(ctx context.Context, refresh int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetRefresh(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AnswerRefreshWithBody Answer a refresh that asks a person. To go on is a refresh of its own.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
-	AnswerRefreshWithBody(ctx context.Context, refresh int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AnswerRefreshWithBody(ctx context.Context, refresh RefreshId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AnswerRefresh Answer a refresh that asks a person. To go on is a refresh of its own.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
-	AnswerRefresh(ctx context.Context, refresh int64, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AnswerRefresh(ctx context.Context, refresh RefreshId, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelRefresh Cancel a refresh that waits or runs. Nothing half done is left; the last delivery stands.
+	//
+	// Corresponds with POST /api/v1/refreshes/{refresh}/cancellation (the `CancelRefresh` operationId).
+	CancelRefresh(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareRehearsal What a rehearsal would move against the last receipt, and by which files.
+	//
+	// Corresponds with GET /api/v1/refreshes/{refresh}/comparison (the `CompareRehearsal` operationId).
+	CompareRehearsal(ctx context.Context, refresh RefreshId, params *CompareRehearsalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRehearsalFigures The watched values and summaries that a rehearsal came to, against those of the last receipt.
+	//
+	// Corresponds with GET /api/v1/refreshes/{refresh}/figures (the `GetRehearsalFigures` operationId).
+	GetRehearsalFigures(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateSignInLink Make a link that signs one browser in, once.
 	//
@@ -2792,6 +2958,21 @@ func (c *Client) CreateExcuseWithBody(ctx context.Context, input InputName, cont
 // Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
 func (c *Client) CreateExcuse(ctx context.Context, input InputName, body CreateExcuseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateExcuseRequest(c.Server, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetInputFigures The watched values and summaries of an input's last receipt, against those of the one before.
+//
+// Corresponds with GET /api/v1/inputs/{input}/figures (the `GetInputFigures` operationId).
+func (c *Client) GetInputFigures(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInputFiguresRequest(c.Server, input)
 	if err != nil {
 		return nil, err
 	}
@@ -3389,6 +3570,21 @@ func (c *Client) CompareReceipts(ctx context.Context, receipt ReceiptNumber, par
 	return c.Client.Do(req)
 }
 
+// GetReceiptFigures The watched values and summaries of a receipt, against those of the receipt before.
+//
+// Corresponds with GET /api/v1/receipts/{receipt}/figures (the `GetReceiptFigures` operationId).
+func (c *Client) GetReceiptFigures(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReceiptFiguresRequest(c.Server, receipt)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListReceiptFiles The files that fed the refresh, and those picked and not used, in roster order.
 //
 // Corresponds with GET /api/v1/receipts/{receipt}/files (the `ListReceiptFiles` operationId).
@@ -3418,7 +3614,7 @@ func (c *Client) ListRefreshes(ctx context.Context, params *ListRefreshesParams,
 }
 
 // GetRefresh performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
-func (c *Client) GetRefresh(ctx context.Context, refresh int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetRefresh(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRefreshRequest(c.Server, refresh)
 	if err != nil {
 		return nil, err
@@ -3435,7 +3631,7 @@ func (c *Client) GetRefresh(ctx context.Context, refresh int64, reqEditors ...Re
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
-func (c *Client) AnswerRefreshWithBody(ctx context.Context, refresh int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AnswerRefreshWithBody(ctx context.Context, refresh RefreshId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAnswerRefreshRequestWithBody(c.Server, refresh, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3452,8 +3648,53 @@ func (c *Client) AnswerRefreshWithBody(ctx context.Context, refresh int64, conte
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
-func (c *Client) AnswerRefresh(ctx context.Context, refresh int64, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AnswerRefresh(ctx context.Context, refresh RefreshId, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAnswerRefreshRequest(c.Server, refresh, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelRefresh Cancel a refresh that waits or runs. Nothing half done is left; the last delivery stands.
+//
+// Corresponds with POST /api/v1/refreshes/{refresh}/cancellation (the `CancelRefresh` operationId).
+func (c *Client) CancelRefresh(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelRefreshRequest(c.Server, refresh)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareRehearsal What a rehearsal would move against the last receipt, and by which files.
+//
+// Corresponds with GET /api/v1/refreshes/{refresh}/comparison (the `CompareRehearsal` operationId).
+func (c *Client) CompareRehearsal(ctx context.Context, refresh RefreshId, params *CompareRehearsalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRehearsalRequest(c.Server, refresh, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRehearsalFigures The watched values and summaries that a rehearsal came to, against those of the last receipt.
+//
+// Corresponds with GET /api/v1/refreshes/{refresh}/figures (the `GetRehearsalFigures` operationId).
+func (c *Client) GetRehearsalFigures(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRehearsalFiguresRequest(c.Server, refresh)
 	if err != nil {
 		return nil, err
 	}
@@ -4347,6 +4588,40 @@ func NewCreateExcuseRequestWithBody(server string, input InputName, contentType 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetInputFiguresRequest constructs an http.Request for the GetInputFigures method
+func NewGetInputFiguresRequest(server string, input InputName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/figures", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -5880,6 +6155,40 @@ func NewCompareReceiptsRequest(server string, receipt ReceiptNumber, params *Com
 	return req, nil
 }
 
+// NewGetReceiptFiguresRequest constructs an http.Request for the GetReceiptFigures method
+func NewGetReceiptFiguresRequest(server string, receipt ReceiptNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receipt", receipt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/receipts/%s/figures", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListReceiptFilesRequest constructs an http.Request for the ListReceiptFiles method
 func NewListReceiptFilesRequest(server string, receipt ReceiptNumber, params *ListReceiptFilesParams) (*http.Request, error) {
 	var err error
@@ -6032,7 +6341,7 @@ func NewListRefreshesRequest(server string, params *ListRefreshesParams) (*http.
 }
 
 // NewGetRefreshRequest constructs an http.Request for the GetRefresh method
-func NewGetRefreshRequest(server string, refresh int64) (*http.Request, error) {
+func NewGetRefreshRequest(server string, refresh RefreshId) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6066,7 +6375,7 @@ func NewGetRefreshRequest(server string, refresh int64) (*http.Request, error) {
 }
 
 // NewAnswerRefreshRequest calls the generic AnswerRefresh builder with application/json body
-func NewAnswerRefreshRequest(server string, refresh int64, body AnswerRefreshJSONRequestBody) (*http.Request, error) {
+func NewAnswerRefreshRequest(server string, refresh RefreshId, body AnswerRefreshJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -6077,7 +6386,7 @@ func NewAnswerRefreshRequest(server string, refresh int64, body AnswerRefreshJSO
 }
 
 // NewAnswerRefreshRequestWithBody constructs an http.Request for the AnswerRefresh method, with any body, and a specified content type
-func NewAnswerRefreshRequestWithBody(server string, refresh int64, contentType string, body io.Reader) (*http.Request, error) {
+func NewAnswerRefreshRequestWithBody(server string, refresh RefreshId, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6108,6 +6417,131 @@ func NewAnswerRefreshRequestWithBody(server string, refresh int64, contentType s
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCancelRefreshRequest constructs an http.Request for the CancelRefresh method
+func NewCancelRefreshRequest(server string, refresh RefreshId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "refresh", refresh, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/refreshes/%s/cancellation", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareRehearsalRequest constructs an http.Request for the CompareRehearsal method
+func NewCompareRehearsalRequest(server string, refresh RefreshId, params *CompareRehearsalParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "refresh", refresh, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/refreshes/%s/comparison", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRehearsalFiguresRequest constructs an http.Request for the GetRehearsalFigures method
+func NewGetRehearsalFiguresRequest(server string, refresh RefreshId) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "refresh", refresh, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/refreshes/%s/figures", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -6487,6 +6921,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/inputs/{input}/excuses (the `CreateExcuse` operationId).
 	CreateExcuseWithResponse(ctx context.Context, input InputName, body CreateExcuseJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateExcuseResponse, error)
 
+	// GetInputFiguresWithResponse The watched values and summaries of an input's last receipt, against those of the one before.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/figures (the `GetInputFigures` operationId).
+	GetInputFiguresWithResponse(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*GetInputFiguresResponse, error)
+
 	// CompareFileWithResponse What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6744,6 +7185,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/receipts/{receipt}/comparison (the `CompareReceipts` operationId).
 	CompareReceiptsWithResponse(ctx context.Context, receipt ReceiptNumber, params *CompareReceiptsParams, reqEditors ...RequestEditorFn) (*CompareReceiptsResponse, error)
 
+	// GetReceiptFiguresWithResponse The watched values and summaries of a receipt, against those of the receipt before.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/receipts/{receipt}/figures (the `GetReceiptFigures` operationId).
+	GetReceiptFiguresWithResponse(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*GetReceiptFiguresResponse, error)
+
 	// ListReceiptFilesWithResponse The files that fed the refresh, and those picked and not used, in roster order.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6759,21 +7207,42 @@ type ClientWithResponsesInterface interface {
 	// GetRefreshWithResponse performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	GetRefreshWithResponse(ctx context.Context, refresh int64, reqEditors ...RequestEditorFn) (*GetRefreshResponse, error)
+	GetRefreshWithResponse(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*GetRefreshResponse, error)
 
 	// AnswerRefreshWithBodyWithResponse Answer a refresh that asks a person. To go on is a refresh of its own.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
-	AnswerRefreshWithBodyWithResponse(ctx context.Context, refresh int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error)
+	AnswerRefreshWithBodyWithResponse(ctx context.Context, refresh RefreshId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error)
 
 	// AnswerRefreshWithResponse Answer a refresh that asks a person. To go on is a refresh of its own.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
-	AnswerRefreshWithResponse(ctx context.Context, refresh int64, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error)
+	AnswerRefreshWithResponse(ctx context.Context, refresh RefreshId, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error)
+
+	// CancelRefreshWithResponse Cancel a refresh that waits or runs. Nothing half done is left; the last delivery stands.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/refreshes/{refresh}/cancellation (the `CancelRefresh` operationId).
+	CancelRefreshWithResponse(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*CancelRefreshResponse, error)
+
+	// CompareRehearsalWithResponse What a rehearsal would move against the last receipt, and by which files.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/refreshes/{refresh}/comparison (the `CompareRehearsal` operationId).
+	CompareRehearsalWithResponse(ctx context.Context, refresh RefreshId, params *CompareRehearsalParams, reqEditors ...RequestEditorFn) (*CompareRehearsalResponse, error)
+
+	// GetRehearsalFiguresWithResponse The watched values and summaries that a rehearsal came to, against those of the last receipt.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/refreshes/{refresh}/figures (the `GetRehearsalFigures` operationId).
+	GetRehearsalFiguresWithResponse(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*GetRehearsalFiguresResponse, error)
 
 	// CreateSignInLinkWithResponse Make a link that signs one browser in, once.
 	//
@@ -7502,6 +7971,54 @@ func (r CreateExcuseResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CreateExcuseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetInputFiguresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Figures
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetInputFiguresResponse) GetJSON200() *Figures {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetInputFiguresResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetInputFiguresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetInputFiguresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetInputFiguresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetInputFiguresResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8902,6 +9419,54 @@ func (r CompareReceiptsResponse) ContentType() string {
 	return ""
 }
 
+type GetReceiptFiguresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Figures
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReceiptFiguresResponse) GetJSON200() *Figures {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReceiptFiguresResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReceiptFiguresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReceiptFiguresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReceiptFiguresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReceiptFiguresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListReceiptFilesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9088,6 +9653,150 @@ func (r AnswerRefreshResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AnswerRefreshResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CancelRefreshResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Refresh
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CancelRefreshResponse) GetJSON200() *Refresh {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CancelRefreshResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CancelRefreshResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CancelRefreshResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CancelRefreshResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CancelRefreshResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareRehearsalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReceiptComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareRehearsalResponse) GetJSON200() *ReceiptComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareRehearsalResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareRehearsalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareRehearsalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareRehearsalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareRehearsalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRehearsalFiguresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Figures
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRehearsalFiguresResponse) GetJSON200() *Figures {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRehearsalFiguresResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRehearsalFiguresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRehearsalFiguresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRehearsalFiguresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRehearsalFiguresResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9618,6 +10327,19 @@ func (c *ClientWithResponses) CreateExcuseWithResponse(ctx context.Context, inpu
 	return ParseCreateExcuseResponse(rsp)
 }
 
+// GetInputFiguresWithResponse The watched values and summaries of an input's last receipt, against those of the one before.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/figures (the `GetInputFigures` operationId).
+func (c *ClientWithResponses) GetInputFiguresWithResponse(ctx context.Context, input InputName, reqEditors ...RequestEditorFn) (*GetInputFiguresResponse, error) {
+	rsp, err := c.GetInputFigures(ctx, input, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetInputFiguresResponse(rsp)
+}
+
 // CompareFileWithResponse What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10097,6 +10819,19 @@ func (c *ClientWithResponses) CompareReceiptsWithResponse(ctx context.Context, r
 	return ParseCompareReceiptsResponse(rsp)
 }
 
+// GetReceiptFiguresWithResponse The watched values and summaries of a receipt, against those of the receipt before.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/receipts/{receipt}/figures (the `GetReceiptFigures` operationId).
+func (c *ClientWithResponses) GetReceiptFiguresWithResponse(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*GetReceiptFiguresResponse, error) {
+	rsp, err := c.GetReceiptFigures(ctx, receipt, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReceiptFiguresResponse(rsp)
+}
+
 // ListReceiptFilesWithResponse The files that fed the refresh, and those picked and not used, in roster order.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10124,7 +10859,7 @@ func (c *ClientWithResponses) ListRefreshesWithResponse(ctx context.Context, par
 // GetRefreshWithResponse performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) GetRefreshWithResponse(ctx context.Context, refresh int64, reqEditors ...RequestEditorFn) (*GetRefreshResponse, error) {
+func (c *ClientWithResponses) GetRefreshWithResponse(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*GetRefreshResponse, error) {
 	rsp, err := c.GetRefresh(ctx, refresh, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -10137,7 +10872,7 @@ func (c *ClientWithResponses) GetRefreshWithResponse(ctx context.Context, refres
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
-func (c *ClientWithResponses) AnswerRefreshWithBodyWithResponse(ctx context.Context, refresh int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error) {
+func (c *ClientWithResponses) AnswerRefreshWithBodyWithResponse(ctx context.Context, refresh RefreshId, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error) {
 	rsp, err := c.AnswerRefreshWithBody(ctx, refresh, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
@@ -10150,12 +10885,51 @@ func (c *ClientWithResponses) AnswerRefreshWithBodyWithResponse(ctx context.Cont
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/refreshes/{refresh}/answer (the `AnswerRefresh` operationId).
-func (c *ClientWithResponses) AnswerRefreshWithResponse(ctx context.Context, refresh int64, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error) {
+func (c *ClientWithResponses) AnswerRefreshWithResponse(ctx context.Context, refresh RefreshId, body AnswerRefreshJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerRefreshResponse, error) {
 	rsp, err := c.AnswerRefresh(ctx, refresh, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseAnswerRefreshResponse(rsp)
+}
+
+// CancelRefreshWithResponse Cancel a refresh that waits or runs. Nothing half done is left; the last delivery stands.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/refreshes/{refresh}/cancellation (the `CancelRefresh` operationId).
+func (c *ClientWithResponses) CancelRefreshWithResponse(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*CancelRefreshResponse, error) {
+	rsp, err := c.CancelRefresh(ctx, refresh, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCancelRefreshResponse(rsp)
+}
+
+// CompareRehearsalWithResponse What a rehearsal would move against the last receipt, and by which files.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/refreshes/{refresh}/comparison (the `CompareRehearsal` operationId).
+func (c *ClientWithResponses) CompareRehearsalWithResponse(ctx context.Context, refresh RefreshId, params *CompareRehearsalParams, reqEditors ...RequestEditorFn) (*CompareRehearsalResponse, error) {
+	rsp, err := c.CompareRehearsal(ctx, refresh, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareRehearsalResponse(rsp)
+}
+
+// GetRehearsalFiguresWithResponse The watched values and summaries that a rehearsal came to, against those of the last receipt.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/refreshes/{refresh}/figures (the `GetRehearsalFigures` operationId).
+func (c *ClientWithResponses) GetRehearsalFiguresWithResponse(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*GetRehearsalFiguresResponse, error) {
+	rsp, err := c.GetRehearsalFigures(ctx, refresh, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRehearsalFiguresResponse(rsp)
 }
 
 // CreateSignInLinkWithResponse Make a link that signs one browser in, once.
@@ -10737,6 +11511,39 @@ func ParseCreateExcuseResponse(rsp *http.Response) (*CreateExcuseResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetInputFiguresResponse parses an HTTP response from a GetInputFiguresWithResponse call
+func ParseGetInputFiguresResponse(rsp *http.Response) (*GetInputFiguresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetInputFiguresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Figures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -11706,6 +12513,39 @@ func ParseCompareReceiptsResponse(rsp *http.Response) (*CompareReceiptsResponse,
 	return response, nil
 }
 
+// ParseGetReceiptFiguresResponse parses an HTTP response from a GetReceiptFiguresWithResponse call
+func ParseGetReceiptFiguresResponse(rsp *http.Response) (*GetReceiptFiguresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReceiptFiguresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Figures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListReceiptFilesResponse parses an HTTP response from a ListReceiptFilesWithResponse call
 func ParseListReceiptFilesResponse(rsp *http.Response) (*ListReceiptFilesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11821,6 +12661,105 @@ func ParseAnswerRefreshResponse(rsp *http.Response) (*AnswerRefreshResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Refresh
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCancelRefreshResponse parses an HTTP response from a CancelRefreshWithResponse call
+func ParseCancelRefreshResponse(rsp *http.Response) (*CancelRefreshResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CancelRefreshResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Refresh
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareRehearsalResponse parses an HTTP response from a CompareRehearsalWithResponse call
+func ParseCompareRehearsalResponse(rsp *http.Response) (*CompareRehearsalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareRehearsalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReceiptComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRehearsalFiguresResponse parses an HTTP response from a GetRehearsalFiguresWithResponse call
+func ParseGetRehearsalFiguresResponse(rsp *http.Response) (*GetRehearsalFiguresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRehearsalFiguresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Figures
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12075,6 +13014,9 @@ type ServerInterface interface {
 	// CreateExcuse Excuse a slot, so that no file is expected in it.
 	// (POST /api/v1/inputs/{input}/excuses)
 	CreateExcuse(c *gin.Context, input InputName)
+	// GetInputFigures The watched values and summaries of an input's last receipt, against those of the one before.
+	// (GET /api/v1/inputs/{input}/figures)
+	GetInputFigures(c *gin.Context, input InputName)
 	// CompareFile What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
 	// (GET /api/v1/inputs/{input}/file-differences)
 	CompareFile(c *gin.Context, input InputName, params CompareFileParams)
@@ -12162,6 +13104,9 @@ type ServerInterface interface {
 	// CompareReceipts What moved from an earlier receipt to this one - totals, and the files that they moved by.
 	// (GET /api/v1/receipts/{receipt}/comparison)
 	CompareReceipts(c *gin.Context, receipt ReceiptNumber, params CompareReceiptsParams)
+	// GetReceiptFigures The watched values and summaries of a receipt, against those of the receipt before.
+	// (GET /api/v1/receipts/{receipt}/figures)
+	GetReceiptFigures(c *gin.Context, receipt ReceiptNumber)
 	// ListReceiptFiles The files that fed the refresh, and those picked and not used, in roster order.
 	// (GET /api/v1/receipts/{receipt}/files)
 	ListReceiptFiles(c *gin.Context, receipt ReceiptNumber, params ListReceiptFilesParams)
@@ -12170,10 +13115,19 @@ type ServerInterface interface {
 	ListRefreshes(c *gin.Context, params ListRefreshesParams)
 
 	// (GET /api/v1/refreshes/{refresh})
-	GetRefresh(c *gin.Context, refresh int64)
+	GetRefresh(c *gin.Context, refresh RefreshId)
 	// AnswerRefresh Answer a refresh that asks a person. To go on is a refresh of its own.
 	// (PUT /api/v1/refreshes/{refresh}/answer)
-	AnswerRefresh(c *gin.Context, refresh int64)
+	AnswerRefresh(c *gin.Context, refresh RefreshId)
+	// CancelRefresh Cancel a refresh that waits or runs. Nothing half done is left; the last delivery stands.
+	// (POST /api/v1/refreshes/{refresh}/cancellation)
+	CancelRefresh(c *gin.Context, refresh RefreshId)
+	// CompareRehearsal What a rehearsal would move against the last receipt, and by which files.
+	// (GET /api/v1/refreshes/{refresh}/comparison)
+	CompareRehearsal(c *gin.Context, refresh RefreshId, params CompareRehearsalParams)
+	// GetRehearsalFigures The watched values and summaries that a rehearsal came to, against those of the last receipt.
+	// (GET /api/v1/refreshes/{refresh}/figures)
+	GetRehearsalFigures(c *gin.Context, refresh RefreshId)
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(c *gin.Context)
@@ -12677,6 +13631,31 @@ func (siw *ServerInterfaceWrapper) CreateExcuse(c *gin.Context) {
 	}
 
 	siw.Handler.CreateExcuse(c, input)
+}
+
+// GetInputFigures operation middleware
+func (siw *ServerInterfaceWrapper) GetInputFigures(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetInputFigures(c, input)
 }
 
 // CompareFile operation middleware
@@ -13629,6 +14608,31 @@ func (siw *ServerInterfaceWrapper) CompareReceipts(c *gin.Context) {
 	siw.Handler.CompareReceipts(c, receipt, params)
 }
 
+// GetReceiptFigures operation middleware
+func (siw *ServerInterfaceWrapper) GetReceiptFigures(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receipt" -------------
+	var receipt ReceiptNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receipt", c.Param("receipt"), &receipt, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receipt: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetReceiptFigures(c, receipt)
+}
+
 // ListReceiptFiles operation middleware
 func (siw *ServerInterfaceWrapper) ListReceiptFiles(c *gin.Context) {
 
@@ -13723,7 +14727,7 @@ func (siw *ServerInterfaceWrapper) GetRefresh(c *gin.Context) {
 	_ = err
 
 	// ------------- Path parameter "refresh" -------------
-	var refresh int64
+	var refresh RefreshId
 
 	err = runtime.BindStyledParameterWithOptions("simple", "refresh", c.Param("refresh"), &refresh, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
 	if err != nil {
@@ -13748,7 +14752,7 @@ func (siw *ServerInterfaceWrapper) AnswerRefresh(c *gin.Context) {
 	_ = err
 
 	// ------------- Path parameter "refresh" -------------
-	var refresh int64
+	var refresh RefreshId
 
 	err = runtime.BindStyledParameterWithOptions("simple", "refresh", c.Param("refresh"), &refresh, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
 	if err != nil {
@@ -13764,6 +14768,92 @@ func (siw *ServerInterfaceWrapper) AnswerRefresh(c *gin.Context) {
 	}
 
 	siw.Handler.AnswerRefresh(c, refresh)
+}
+
+// CancelRefresh operation middleware
+func (siw *ServerInterfaceWrapper) CancelRefresh(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "refresh" -------------
+	var refresh RefreshId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "refresh", c.Param("refresh"), &refresh, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter refresh: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CancelRefresh(c, refresh)
+}
+
+// CompareRehearsal operation middleware
+func (siw *ServerInterfaceWrapper) CompareRehearsal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "refresh" -------------
+	var refresh RefreshId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "refresh", c.Param("refresh"), &refresh, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter refresh: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareRehearsalParams
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareRehearsal(c, refresh, params)
+}
+
+// GetRehearsalFigures operation middleware
+func (siw *ServerInterfaceWrapper) GetRehearsalFigures(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "refresh" -------------
+	var refresh RefreshId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "refresh", c.Param("refresh"), &refresh, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter refresh: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRehearsalFigures(c, refresh)
 }
 
 // CreateSignInLink operation middleware
@@ -13932,9 +15022,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/refreshes", wrapper.CreateRefresh)
 	router.GET(options.BaseURL+"/api/v1/refreshes", wrapper.ListRefreshes)
 	router.GET(options.BaseURL+"/api/v1/refreshes/:refresh", wrapper.GetRefresh)
+	router.POST(options.BaseURL+"/api/v1/refreshes/:refresh/cancellation", wrapper.CancelRefresh)
 	router.PUT(options.BaseURL+"/api/v1/refreshes/:refresh/answer", wrapper.AnswerRefresh)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt", wrapper.GetReceipt)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/comparison", wrapper.CompareReceipts)
+	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/figures", wrapper.GetReceiptFigures)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/figures", wrapper.GetInputFigures)
+	router.GET(options.BaseURL+"/api/v1/refreshes/:refresh/figures", wrapper.GetRehearsalFigures)
+	router.GET(options.BaseURL+"/api/v1/refreshes/:refresh/comparison", wrapper.CompareRehearsal)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/files", wrapper.ListReceiptFiles)
 	router.GET(options.BaseURL+"/api/v1/trace", wrapper.TraceFile)
 	router.GET(options.BaseURL+"/api/v1/verification", wrapper.VerifyReceipts)
@@ -14545,6 +15640,45 @@ type CreateExcusedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CreateExcusedefaultApplicationProblemPlusJSONResponse) VisitCreateExcuseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetInputFiguresRequestObject struct {
+	Input InputName `json:"input"`
+}
+
+type GetInputFiguresResponseObject interface {
+	VisitGetInputFiguresResponse(w http.ResponseWriter) error
+}
+
+type GetInputFigures200JSONResponse Figures
+
+func (response GetInputFigures200JSONResponse) VisitGetInputFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetInputFiguresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetInputFiguresdefaultApplicationProblemPlusJSONResponse) VisitGetInputFiguresResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -15694,6 +16828,45 @@ func (response CompareReceiptsdefaultApplicationProblemPlusJSONResponse) VisitCo
 	return err
 }
 
+type GetReceiptFiguresRequestObject struct {
+	Receipt ReceiptNumber `json:"receipt"`
+}
+
+type GetReceiptFiguresResponseObject interface {
+	VisitGetReceiptFiguresResponse(w http.ResponseWriter) error
+}
+
+type GetReceiptFigures200JSONResponse Figures
+
+func (response GetReceiptFigures200JSONResponse) VisitGetReceiptFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReceiptFiguresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReceiptFiguresdefaultApplicationProblemPlusJSONResponse) VisitGetReceiptFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListReceiptFilesRequestObject struct {
 	Receipt ReceiptNumber `json:"receipt"`
 	Params  ListReceiptFilesParams
@@ -15774,7 +16947,7 @@ func (response ListRefreshesdefaultApplicationProblemPlusJSONResponse) VisitList
 }
 
 type GetRefreshRequestObject struct {
-	Refresh int64 `json:"refresh"`
+	Refresh RefreshId `json:"refresh"`
 }
 
 type GetRefreshResponseObject interface {
@@ -15813,7 +16986,7 @@ func (response GetRefreshdefaultApplicationProblemPlusJSONResponse) VisitGetRefr
 }
 
 type AnswerRefreshRequestObject struct {
-	Refresh int64 `json:"refresh"`
+	Refresh RefreshId `json:"refresh"`
 	Body    *AnswerRefreshJSONRequestBody
 }
 
@@ -15841,6 +17014,124 @@ type AnswerRefreshdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AnswerRefreshdefaultApplicationProblemPlusJSONResponse) VisitAnswerRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CancelRefreshRequestObject struct {
+	Refresh RefreshId `json:"refresh"`
+}
+
+type CancelRefreshResponseObject interface {
+	VisitCancelRefreshResponse(w http.ResponseWriter) error
+}
+
+type CancelRefresh200JSONResponse Refresh
+
+func (response CancelRefresh200JSONResponse) VisitCancelRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CancelRefreshdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CancelRefreshdefaultApplicationProblemPlusJSONResponse) VisitCancelRefreshResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareRehearsalRequestObject struct {
+	Refresh RefreshId `json:"refresh"`
+	Params  CompareRehearsalParams
+}
+
+type CompareRehearsalResponseObject interface {
+	VisitCompareRehearsalResponse(w http.ResponseWriter) error
+}
+
+type CompareRehearsal200JSONResponse ReceiptComparison
+
+func (response CompareRehearsal200JSONResponse) VisitCompareRehearsalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareRehearsaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareRehearsaldefaultApplicationProblemPlusJSONResponse) VisitCompareRehearsalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRehearsalFiguresRequestObject struct {
+	Refresh RefreshId `json:"refresh"`
+}
+
+type GetRehearsalFiguresResponseObject interface {
+	VisitGetRehearsalFiguresResponse(w http.ResponseWriter) error
+}
+
+type GetRehearsalFigures200JSONResponse Figures
+
+func (response GetRehearsalFigures200JSONResponse) VisitGetRehearsalFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRehearsalFiguresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRehearsalFiguresdefaultApplicationProblemPlusJSONResponse) VisitGetRehearsalFiguresResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16111,6 +17402,9 @@ type StrictServerInterface interface {
 	// CreateExcuse Excuse a slot, so that no file is expected in it.
 	// (POST /api/v1/inputs/{input}/excuses)
 	CreateExcuse(ctx context.Context, request CreateExcuseRequestObject) (CreateExcuseResponseObject, error)
+	// GetInputFigures The watched values and summaries of an input's last receipt, against those of the one before.
+	// (GET /api/v1/inputs/{input}/figures)
+	GetInputFigures(ctx context.Context, request GetInputFiguresRequestObject) (GetInputFiguresResponseObject, error)
 	// CompareFile What two versions of a file differ in. Without digests, the present one and the last one before it that fed a delivery.
 	// (GET /api/v1/inputs/{input}/file-differences)
 	CompareFile(ctx context.Context, request CompareFileRequestObject) (CompareFileResponseObject, error)
@@ -16198,6 +17492,9 @@ type StrictServerInterface interface {
 	// CompareReceipts What moved from an earlier receipt to this one - totals, and the files that they moved by.
 	// (GET /api/v1/receipts/{receipt}/comparison)
 	CompareReceipts(ctx context.Context, request CompareReceiptsRequestObject) (CompareReceiptsResponseObject, error)
+	// GetReceiptFigures The watched values and summaries of a receipt, against those of the receipt before.
+	// (GET /api/v1/receipts/{receipt}/figures)
+	GetReceiptFigures(ctx context.Context, request GetReceiptFiguresRequestObject) (GetReceiptFiguresResponseObject, error)
 	// ListReceiptFiles The files that fed the refresh, and those picked and not used, in roster order.
 	// (GET /api/v1/receipts/{receipt}/files)
 	ListReceiptFiles(ctx context.Context, request ListReceiptFilesRequestObject) (ListReceiptFilesResponseObject, error)
@@ -16210,6 +17507,15 @@ type StrictServerInterface interface {
 	// AnswerRefresh Answer a refresh that asks a person. To go on is a refresh of its own.
 	// (PUT /api/v1/refreshes/{refresh}/answer)
 	AnswerRefresh(ctx context.Context, request AnswerRefreshRequestObject) (AnswerRefreshResponseObject, error)
+	// CancelRefresh Cancel a refresh that waits or runs. Nothing half done is left; the last delivery stands.
+	// (POST /api/v1/refreshes/{refresh}/cancellation)
+	CancelRefresh(ctx context.Context, request CancelRefreshRequestObject) (CancelRefreshResponseObject, error)
+	// CompareRehearsal What a rehearsal would move against the last receipt, and by which files.
+	// (GET /api/v1/refreshes/{refresh}/comparison)
+	CompareRehearsal(ctx context.Context, request CompareRehearsalRequestObject) (CompareRehearsalResponseObject, error)
+	// GetRehearsalFigures The watched values and summaries that a rehearsal came to, against those of the last receipt.
+	// (GET /api/v1/refreshes/{refresh}/figures)
+	GetRehearsalFigures(ctx context.Context, request GetRehearsalFiguresRequestObject) (GetRehearsalFiguresResponseObject, error)
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(ctx context.Context, request CreateSignInLinkRequestObject) (CreateSignInLinkResponseObject, error)
@@ -16737,6 +18043,32 @@ func (sh *strictHandler) CreateExcuse(ctx *gin.Context, input InputName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CreateExcuseResponseObject); ok {
 		if err := validResponse.VisitCreateExcuseResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetInputFigures operation middleware
+func (sh *strictHandler) GetInputFigures(ctx *gin.Context, input InputName) {
+	var request GetInputFiguresRequestObject
+
+	request.Input = input
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetInputFigures(ctx, request.(GetInputFiguresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetInputFigures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetInputFiguresResponseObject); ok {
+		if err := validResponse.VisitGetInputFiguresResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -17650,6 +18982,32 @@ func (sh *strictHandler) CompareReceipts(ctx *gin.Context, receipt ReceiptNumber
 	}
 }
 
+// GetReceiptFigures operation middleware
+func (sh *strictHandler) GetReceiptFigures(ctx *gin.Context, receipt ReceiptNumber) {
+	var request GetReceiptFiguresRequestObject
+
+	request.Receipt = receipt
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReceiptFigures(ctx, request.(GetReceiptFiguresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReceiptFigures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetReceiptFiguresResponseObject); ok {
+		if err := validResponse.VisitGetReceiptFiguresResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListReceiptFiles operation middleware
 func (sh *strictHandler) ListReceiptFiles(ctx *gin.Context, receipt ReceiptNumber, params ListReceiptFilesParams) {
 	var request ListReceiptFilesRequestObject
@@ -17704,7 +19062,7 @@ func (sh *strictHandler) ListRefreshes(ctx *gin.Context, params ListRefreshesPar
 }
 
 // GetRefresh operation middleware
-func (sh *strictHandler) GetRefresh(ctx *gin.Context, refresh int64) {
+func (sh *strictHandler) GetRefresh(ctx *gin.Context, refresh RefreshId) {
 	var request GetRefreshRequestObject
 
 	request.Refresh = refresh
@@ -17730,7 +19088,7 @@ func (sh *strictHandler) GetRefresh(ctx *gin.Context, refresh int64) {
 }
 
 // AnswerRefresh operation middleware
-func (sh *strictHandler) AnswerRefresh(ctx *gin.Context, refresh int64) {
+func (sh *strictHandler) AnswerRefresh(ctx *gin.Context, refresh RefreshId) {
 	var request AnswerRefreshRequestObject
 
 	request.Refresh = refresh
@@ -17766,6 +19124,85 @@ func (sh *strictHandler) AnswerRefresh(ctx *gin.Context, refresh int64) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AnswerRefreshResponseObject); ok {
 		if err := validResponse.VisitAnswerRefreshResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CancelRefresh operation middleware
+func (sh *strictHandler) CancelRefresh(ctx *gin.Context, refresh RefreshId) {
+	var request CancelRefreshRequestObject
+
+	request.Refresh = refresh
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CancelRefresh(ctx, request.(CancelRefreshRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CancelRefresh")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CancelRefreshResponseObject); ok {
+		if err := validResponse.VisitCancelRefreshResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareRehearsal operation middleware
+func (sh *strictHandler) CompareRehearsal(ctx *gin.Context, refresh RefreshId, params CompareRehearsalParams) {
+	var request CompareRehearsalRequestObject
+
+	request.Refresh = refresh
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareRehearsal(ctx, request.(CompareRehearsalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareRehearsal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CompareRehearsalResponseObject); ok {
+		if err := validResponse.VisitCompareRehearsalResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRehearsalFigures operation middleware
+func (sh *strictHandler) GetRehearsalFigures(ctx *gin.Context, refresh RefreshId) {
+	var request GetRehearsalFiguresRequestObject
+
+	request.Refresh = refresh
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRehearsalFigures(ctx, request.(GetRehearsalFiguresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRehearsalFigures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRehearsalFiguresResponseObject); ok {
+		if err := validResponse.VisitGetRehearsalFiguresResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -17942,199 +19379,213 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17cxs3tiD+VVD83arM1LQsOePMvSP/8SvHsW88sR2X5UlqK/aqwG6QRNgEOgBaFNel776FcwD0g0Cz",
-	"WyKdZHf/skWCeBwcnPfj8yyXm0oKJoyeXX6erRgtmIL/vvhAl/bfgulc8cpwKWaXs7d0wzQxK0ZumNJc",
-	"CiIX8GfBFlxwO+rRLJvpfMU21P7c7Co2u5xpo7hYzu7u7rJZRRXdMOPWeV4rLdX+Sh9WjHycCXZrPs78",
-	"IhVdMjJnC6mYXYXbcb/VTO1m2UzQjV0ox+naW9jQ29dMLM1qdvnk4uLiIutvKpvdni3lmf30TK95dSZh",
-	"E7Q8qyQXhqnZ5YKWmt1ls1eLN9Tkq/h2Lcj8Vj14zIoasqWasIIbVjwlVEizYopIwch8R4TcEq4JFYQp",
-	"JRV58vjrcDS8jeZsrxZnuHo2U+y3mitWzC6NqtkQwLPZK1HV5i1M8RknrqhZNdNy+/3EOV/zDTf7UHgj",
-	"tSFMGMWZJnB6vLTUbZUwTXupgi1oXZrZ5WN7URt6yzf1Bv6yf3Lh/gx3aO9nydSkS3xX0pwNAKSy308E",
-	"yHuWM16Zt/VmzlRiXoVjBmdeSLWhBg/2jyez4TPbdety6CiqLqed5A4HM22+lQVn8ES/ZQJRPpfCMAH3",
-	"Tquq5Dm1ID7/VdvL/9ya9T8UW8wuZ//feUNezvFbfQ6zvcc1mgWb3eEnupJC4/IvKS9rxQY2UCk5L9nm",
-	"b9M28g5/hXvo4vHP8GqZMGSrpFiSv7x/+Zz888k3//nXRwB1N0UAjj/O5edZpWTFlHGga8ji/mP5UTAk",
-	"D1wTIQ3R9MYSCPtm4L9AIviCcBhB55oJYx9Si57ZZxGnaGX8gX4vt2RDxY4oudVPyTcXpBYl05oYWRYE",
-	"KNOWa+aWGf/2AOuiRNF+QxZKbpAY2Kf1lSZKSpMRqZpvgAp9pclClgVTGaHaHVyv5FYgWBZcaUMqnq9Z",
-	"QRa8PASer6PAuQufyPmvLDd2/89XVCyZfnHjsKt7i3Yp3XotrYPDlvZP/syQjaWFjy8ugPYZttGH8PG1",
-	"XL4QRu1mzQapUhT+RhodpTzN6/klkHLcsN/dp9iBZVlvxBtaJU57jVBOHdqOUIwWEaxeIILBmIx8fXGB",
-	"SE4VI+yGiXJHdGV/Cp/Y/1gA7a9hETSOUQXLS6pYQXI4g8b5c7lhiE2U5KwsM4sxgmxbD8z/cPSNBCC9",
-	"l9vYrdxQxakTnbr7fGlPT7YrqRlxQhVZcENoydcsIxw3xm6sIKAA3y1+A8osgP4Kg9g+fa8/4ab299vD",
-	"FQBw6wyda826WDCIQc9ZWcawKPIs8JUSWmppBSXqYNMhg+F6qSjgA0uU2FNSi7WQWws4phgR0v/WClcL",
-	"WQu4ViYsifplpi37Qz7CSvsicGU74tYoOstmbrrW0RriuVXcGCbi6OeWpdqRJHvRK3rDCDctTE480AWI",
-	"O37+QbBanNuDKqL8/sZebCqzIwuphmEa2WDWFvpTp3VvzB4Yd0BonrPKaKDh9mPZY2bRt7a3dP9BNaAK",
-	"g+dSloyKPUg6SDTbb309CFf/PvZgO1dyHbv0n1e7GLo9JazUjDAL+ShcLRWKkQapCKP5yrJgry1saDX9",
-	"ocO7iwAxcKsE6wdkNSvWkKY4BU6wtnfUrLTfOHJkw8SUe957E21mlfl78ACMX2btyG7vCneWfDkpkBYF",
-	"RxXgXZcy9UXs/aPvLTjfXWtDDTv2vLm8YYouHzpvjxjcViw3TkTSVssEmdLu390bV0SXsk2vmi0l0Ac5",
-	"2pyVchuR1+xMI/a5YmWRZJbcrCz1kmUxYbbrOc3XI6FUsoW5lihHjRguGFWpzQKpswPKHdlYnZxQK+ka",
-	"psTIzTfy1cHBiffiZmidqw2SFs5mrXfh7sCdLv62GpSMMZ8IbrxjisuiYQaa5VIUZKlkXT0F1gBUkhh2",
-	"axz/BqYOzIJx+/9pfCIP7/+Yj9FKj9HlvSw6kj4j/BIyo5HRJWoBqlHkdbxr1B2HdwtallaEFLL/ipMo",
-	"Y08Ga2fhFjMvATpgtvYwhBZRsWTDvNlj72B2h1HZworGQTMA/ZdvqhIUh9IqvwrliJqN5oxXpTQxkMMr",
-	"0HEFfOG5MYJl0lpX8LoOsTcHm7AND5IokJ2do8fVmOYFS6rXlug0sleLJiXkvUPyAWIaN2Qr67Ighq4t",
-	"tR9J1tZcFFE8KLlgcW0ybTtA6SKIGiXT0QM5GBwAkCS0sEIbUCK+IMLSpZwKPKBfwZ10H43pTh/Wv+H0",
-	"bnCzr8zfoINC5o10eBMxRPgu2I28lWpAFYhwuiSwN0xrR9yHj+J2GsRs/8Ph3X5gtxOtYP/j2ZvXTwk3",
-	"muDTAmOOIee04uc3j8+bn57h949+1ehjGGEG6x2ptY34KUp+w9QuJlaa8aIYXzpL4B4O+bfhlVR7/XYO",
-	"Oi9ZVA8VzrCbZEgj9gPsNvW8SmYluLoswUwX+DfsCAWy5mIOK7cO+4XTvZG7IOwCXKKA54sFU0zk7LXD",
-	"2y74NV9GEOdvRIpyZ/mg3XJJDVMZOet8aGkhR9nCw5zMstnfZtnsLApw49B3+JywHzd4+DwRFcULGWPk",
-	"VS7YeLmjB8Wk6DFZ3GzJDrij6JllPY/p1Lso/uZSLLjaxBX9bLaUKfK1okn9wbGJkmpDCveU44qt5iJn",
-	"HVAU1LAzwwFvD929AN8QbBH30z5ODDQv7E6uQCSOsF33BZkzs2VMELOVpJRyrTNy8eixfZEbqdhTcmEJ",
-	"49ZbYTRTNzxnYI3Qhiqr7dn32uHShaznQGGCKf+//vGkY8tvSKZAx5Xd7m1eazYk4/VM3WgIWypeEAHu",
-	"YW48m+3L+lKwKHcVElXrnu0+xutB1Tj8RoPU5X4QvZjbqqSCer7Ut1+Kgovl+Pf3En8Qe3hewtmn48FY",
-	"sf9VXcZpv2ZxIxUDt3Ijx2iEewverRemmTDMvYL9FbylY1AA9sKvNqwaD6Urw6qoKZ2pgufm0M9/csP6",
-	"1+0EKoBNM1kAcOvAfsNZc8Mx3HjJivd1BC0G2HvCXtYIss7/i5ZvVQt4sbI2hJK5YnQ9UsS2FO4+hNxt",
-	"vTG0wUTRw3Nnp+mevS+/AAPMPOnIgIrabVg6OkGc6W3TiQ+wWHxzZcw2QStTKzZoE0iZFdq2r+M9+pVE",
-	"GA79/Hs75i6b8WKCSBBHMUsvvtLEDvDiTzcmJzaZNjGLwwsfwAEeGiqKsw0tGLHDneGLbry7Y5xnExeK",
-	"AGkjC77gPTvYADdurHJD6721Y5Ka5cuYMzrKlhry3OPZKCDnsvAGVYJD47OkKXlDhCMXCjOCq1CqIq75",
-	"av6/Ir/+1orcI4nJNFr/QCrNi0b3ha23EOAQ1R6m1rxkb+RNjC6AY79NtbidGK2l+GUB27jpSG8NiJFq",
-	"XtOFSRi43AAMS4szBify73FsKxVBdFhm0Si40GAzB91LaaFCbnWz3xE4AD9o9j/GdCoNLcdTyQ92ONzP",
-	"IWOZu67GQoLKR3uHnQOGraSw4l3Ukh12PZLIl1F9SozSFnGJ1P4+KE7LmJihU/bglgMCDXTCKgxiyRSZ",
-	"MxccM5oyp462cEx2zG/jkRrv5bZlRKRFMZogHUOcvA+CjnJUtuRHZ+BwS2WtO0td9k8YFDrN9cwNWVGr",
-	"O7mYrQNkISmgpqRBt3Z8zyjdRGyPBUso9j2jZPurWox1vS0VLTpEO/iEt1QJO6HTGWMUW6GHYgyuDWpB",
-	"9XIcJAEYfs9dTcNNEYPt94yWSMB7xi5DTa3bZ5fr6DFvGmQ6YLLAGZtfRLcjYxI/NeMFs4Sph4mCFddT",
-	"JsJfbFfx+UaLylzEjUve1jCeodbC8HL8/rcrXrJr3VV2UmEsbZEIJBPYHkAzs+CP3dUrHwzYf5TeKTrs",
-	"noRR9kF6fSkW+9p2/bR9j23/0viQlVpFuUzXL7BPytCK1+fZB73DhbdFDppLYVBP5+tZtuZWOUdzG2jt",
-	"wQX1UN0QgybifjKqzbWPFN/nqo0JoW/sZAVRbKGYXmWELikX2pDtiucrjPzQ4Gc146Mr3EZgxkNHfe+G",
-	"DfksumkfoyD4zv8kalSDKP2EVS1fgVMlaSbjRqP6R7iOW8is1jZ+p+/ruBwFgdyTqB/+IkFMDTcJXbLF",
-	"DUY5hXajDTG4ZhayIhzuNkt23nHryK2ztO+kFXDQeuAd/PDQ9zTqgPYH9PANVeuIoJ+Im06jTyKiGocn",
-	"Vz+GmoFk/QR6xutg5+mJGivGIjTmStYqZwS+jYqYRl47GSumGV6HaWM/NP5djgjKDwHxD5NLQG28HjDc",
-	"uhHTbVHuh94KM+Lh+V94q0tqypahZbyEP0E4mn7WpHQ0LESPB02ASUQc4YbMWU43zDuWMNIZHB0m5Oog",
-	"7JxJpWGLURxOAzgmoAE184YrH1PXvsq29ap3hV2NAK1ebcTJWqpYB1U/xZ/EMUjNUKrJg6mNlOuUHe5A",
-	"8KdLjbRggVAEvmEjhRXQGcYj82CMK7orqRq7NjLEsfEY3rc95MKWcu2ROUTILZ3vdFTg6ja1AsTZMSZ8",
-	"UHBrqbFxq+PErojLcc2rKooBCD/I9yi5WIeEHjRu2XcN+2QFoSYj9B6pVVdu7XhwoDJTcGeU7OSFJT+7",
-	"x9CuIBQi3x0G4dW17dIuzMDDLvbe3jqHyLCvrmTGMHWdU402CittGQlrslvDhJPkclntrjdWlMpmumJl",
-	"ibYWI+V1wVjl/qtXtCzlFrTVa13nq2tw/X26d2xeX+U0hItIqN5gZF6EbawZq5o0HcwOA82Vi+XocKZe",
-	"MF/8CrZx+wmPHNyomkGUu24HHWYEspOJrE1cH5kQIuE49X4i5IaLEDKXDdg5uht+ZUhJK42UsRsHOsEO",
-	"kppzu2IiAOIrTSBejOALiEEi7vjnyYt55+lV38CuWG4kCpd9tV/LsjYuddVlsbuAm6802VCLP/E4FnbD",
-	"1O5aN7E+Q0SpExc0pDlrZoyF5Lhpr2B0mDeu1DXHj4JNGh4D2hSxO5h7B6OMJSai6JDF28X/tjlvvN3P",
-	"qXzdhV+zhbGvC73aAk6I6xGKpoDojXo6Ouhuhsl+sCPRRb+Ok7tcCi0ByaGQBS7O4zqWvadiKJjk6wsn",
-	"LmympU6k+bcPLIpGCxXjhUsExxUTcX47pC4E+8b+qX2+EQw5TLwbsd2R8cCRG2EcUdTD2t1cCCLCQ6ef",
-	"xw89DhtcFBuuNbLNElUDLq7RJGlJbNcQsqlKBmOCtgJCgwRun822lBucakF5mfBQ43aOoRa4dz9eKbAH",
-	"isejhXcu5FwWO6LpNrO0NKQ9+7IgU6OY8CBh4fT9vK9jcUIrp53sq84WvyYami1qTYWuJxN7kTAUee/4",
-	"1ZP8Qi4WqXecq5jFB4QlF+CviZHA8bZsTiy0QPvQfClaIaajDIcOoh5M7oi4veFr+1YWu/TV9bg1+ff7",
-	"1yhBQh6Po+xck0pqwwpI/NDkX1c/vs38MagmV4aKgqqC/MzmdmJNHj+6IFbWi9SQyIbQJVYgSS6QXumn",
-	"KLtaENKyHKbUG3r7Cr983F7zKNi24cLPnUa9HmCLQjGtveNnySyjtEM7p2hD6psn2dCpvomcKYGqEUl8",
-	"iBQDr9mXVvAAUVhbYX5TmURRDyt9Cla2qbvDXcDBaJhQHfc2CF/FhAlDLBUdLz9XTebPflRA8P64kxBk",
-	"ENMD0CZ4JryBzsPEntlNks2W/IaJ67qKQKdfeAJrEnkgZ+GiGttauJ70nScCZ4Yu/R7XOngH3JCCo4mC",
-	"KsVv2FNSeikTC9MUvDhMLvcBETv1j7XJZUyVeqbXXCwhOwClBWccrZjSEvPehN52s2AauULVwsVTxCUQ",
-	"CrM3AkgG70SpujIJceRdVN96kGZ0TAWou5G9uWOgb9yQscw2LFf2eUL2Fn5wMI7aZS4Ej1s0CISWdcpo",
-	"7kKA7f6ItuxOA2YIuR3NwmFQFk7p14sCKa5nw8NwMUTJODaQMAwvSzJnFoFdfZRHiQS7luYe08CjBXm6",
-	"kVRgdMGhmc80tnphWbp6BrplfcKfjdP3R+b2xNN09lJx9ox4MqdlFA/AWV86AWnY8i/XKBCgkjIYXshc",
-	"ZraziJuG69ilmlqGBct5wRJlRNJJjAfsxXuPPg5cxCC80k2t0VxsyTAtJSZ4j4R2SAvrrWM/RjMVD+Vt",
-	"wt6nmMN2SbSMzTo+S6L9JroG5vsQu1S+ccFMVE4EWrOiVcUEKzIgMRWTVZnI9HKKZIxeSVLIYauIY8cR",
-	"bHhhZX+kdWDg6eY+jEug3Mu5TtQSqBNiYzo6w1P8WBrBU1IrcfmrVDfs9tId8PLtszcvDiOBI88+QiME",
-	"+rmrSlxvJXU05HggSftDJ5sEvXWQQQGzsYKUdAeWNBGqsg3GrMdzkV0RA3TflowqYcBmH52qFrpWKdYX",
-	"pB+9Aq8CuLnAeUS8/Qe0xQdULXKG507oi9tTDO7vIaXhuTeKJuoLjgnWT6UM9qVsn0ORLjLwvoky6zFt",
-	"fS0X4xUDqtfpkKUmryCW4oLRbM7X6dyfGrKLrPo80iXZ3MFQlEdr1LRgqUQY4jApcaUEYtGJ6S3e14s9",
-	"xkkN5fwG1nbFhuOGayqk4DktnXcmFIPD+QhUsYq/+HQAVrsa07gYu9YTihrQwC8TF8Wlua41G+tCEKGK",
-	"74jBUpS7NE3Tnp7BI0HVzMolTwPbJ3OqGaTteffaBGN+J6by/nmPlWI3XNYRvvod3nDIcus8WJdnmK9o",
-	"ompKpeRS0URRpSa0dGSO0pR0Jkzoimel+OhYQGN3pPHpctOiBU6SiNJoij5yKFxgA9csxC5GKF+MaGaO",
-	"7rcIeiyAwb+z5nabQIZ+SkyrMll4gr2wzw5hCmRogF09l5uKKq5jeTRTst5SjAlLeHuMdyVEJqKJC+RK",
-	"uCJ/jE7dLQ2PZUwWe9TjUdLXOoYEJEsGvvSVAtHxfgkRCbI2mfugyDArMQPuHK0bmKb0AfNTJBIeojel",
-	"aUN3QQ6YlMgWzzDMZgDV6yH5tl09wSrpoPlC0vN8RwpXWMW0ROBU0PifOPUypFf6zEpPPjrIHIHmmPTM",
-	"VtB3OnLQPfB4gv9g4YUjZu1HK1RaNT3oFHYIhihFH2OTVf/Fc+OTMboDQXv2stasMlMQ1lf+HsMwxwcA",
-	"H4dVZjNXvcYbzfJaKXRRBBb06aFhfckc9sDHah2egiuo3UC69SoG8xpa7+EY3v328zpB3K+dXpjnId/+",
-	"/qFD4woUOgYNZMlFhxMt0UoJMaIb1xBgIERokoGiqUUYt0ikg/pThqFErknbntMOE22i0OPwD/L0EbT5",
-	"Kfc1rP9PqJ0HY68LFyF9wrDv8Qrz+L1MD1CbYhzF6NiSgX2sojqubcvGSThECbwvcdjBSa0sBn5Au6ZU",
-	"KBBxdDUn6qUEg9IoS1ZomjIitzB0jJmkC2pDu9U/Gs9nKaVzbVoC3fGBuj/s3X+KP/RpSqADo3sig1Jw",
-	"A/Hxwe32J1ws44Q9FhcXRDmHBx2NL7z/Rh9EKLbbioS3sVfnsfWGOwcfIFnHYW4hA/X4jK2DgPv0FVoh",
-	"HLJEryg8o6UkzoA+bOmxOPkjWJawY1P/UIGo9xtw3UA2jSjA0CEKYhFTu65CK3S00p0O7XXG+68Sdi66",
-	"ZuTXGqwpTDPf9sWsuCZS5GxKyNNFLFrUTLJsdTf3Ey1rlBQaQ1lEd72LXjp2DkmbGAYs3cOY1lO0oigX",
-	"K7KNMk6bmNG5xFYOJLSKC/9xkua8pBDU6ruWLClUGfBxKiAV+9YW0NYCFD5f5D9dmjbR3AKLQe7Ao8+b",
-	"uP6s1Szi617ezkEjZylTZfX6nYAyAlomKzDV4yJzHXhgs9j3gmIRerlwufFCEohpIHnf2pAsGN90K5GR",
-	"PKtX7VN3tvN4pPEI9qOTZqP9Q2O8j4I7c90G7e0/JXD5RAqX/B+KxtzT5aUg5QdvPvPoGPabwOOmLO3A",
-	"W9pLwID+R91jcR1y4MbjTsrIF18CLG1FMa1rzV383HGmNocnFneyAJI2rpV+lyvfLguQqY/pT8nZYziN",
-	"aerqFxLsaU1jrAT0BjA82fEhhLnGtuqCXnlbQSskCzEOBZRfQKGHaiQyetq9HtPkM1HQiLd1GK7Gdl8D",
-	"S8R50RBnpNqZv4XtSpZId+4TVu8sGk1zCB9nnzJhDFsuorH3g1m3oX+K613gu4lYGcrZxVVdMlIyakUc",
-	"Odo73A+iaqryw1TOPWGlm2tuhV0Unlz2hsYyFht27VtPRqOvolU5X0dLcUIlZ7Dru5g8aOTRySdrOxdT",
-	"ofzjKpW78CAXYOhK+ts5h8ICuvGTD4i7IkbaDy3yZCCLbrjWzgmKX1mC/nvVub7iS/FKvHbZWl1M9Tlc",
-	"B1skrOMQbFKdu/MmqcQ46yO+UTs2umopzbQ2ES5ofaLxZEKGSqrU1riqo02LlVTvt66FLAWUq37gOraY",
-	"aRK0mowtRKWi3YVMSHONke4MKqPHzcd7a/QzudEhbc9haiXcf/2Hrl1hWDNEzfaSx9ItC6EQYiSmCwIz",
-	"4yRkCtVK9OhMJhaM6pbiEgFcgrXfa/QW2yaOVKn2CSJA4h3G35ufPrGxWH2axQQHkKs0/sAinKVcxsVK",
-	"CNd9fHGBKphgW6anthZNVwuJF8i0e8kABjGQfbDi3vNAlbqAOxgzPz5sPbn2u0PNzca5n1rHGN+E8QP0",
-	"72KFe15Nl4oxduNJcirsLyGsxu3M2Infi5N2DCRpPiW+ayuyZCaKYxh/o0Vjf2yLsmYvvnqkLNv0Wd8X",
-	"ZzuRKkkUidpf/HNMFRwdbQdoREAX9w1k/YHWgW+Pq+u7p4wq/4CGj17Yw1JHy+YXj8x6FoKyDseFZhiB",
-	"rPkyURKk3sQSRS2H2dByREZWkC/qTfrU8YLjY+yDsd697VYpWzrQK2U6aH8OjZz4UnQTW3zQjf3lBLjs",
-	"xYr066e3QKVoftpeGo2RwcePL5yWML23xkC46tiuG2PCMGKV4JtjQIoQaEmNnWRU1la3WGEIUxjf+COR",
-	"VNlurjHS2sLKYrhx58QatQ+qMxuY8SFJCkSDI5uXLF1jB2uIAOTBEtI2eY//xTHKle69dhexlSzGGQ7n",
-	"dtyw14AxSSx76e9klI0oxH5MLc42GHuoJpYRG+Vh9SBIOxTh/Gl34rRwjRyktl4q/pOLeNWCbgzkiA6K",
-	"yXI6H4Ah37DCk15JcgjMxb6B2NERq1zNeUJiLPmGm04W7WOw2ngrzuOLjhHncex+f9uvdJVFKyid3o2Y",
-	"zfTKS4LuPDNalq20a/zrUN/mXmfm+zWz/KmpbxkMn4PrxowKPzHFFzxPdEjLV2x0C2vHe66bRgej+nvH",
-	"rODdjARQb1vB2ft5LRYH4waQUUY3f0o/UwLY8b4OhwqcpwWgIxeOnpLx1ANAosxzECpi9Z4HgDTYHDMI",
-	"z4eosId4R6ye8KP7ObamNimHH12DRzHC0sB90/L4+XwAB3BS0nx9zyV9kdHpv1RN3MPIuBscP+RXS7He",
-	"b8Zz3q4jOe6Lb0F6rJ+NlgYqXsRdbSHNFTTPNduBEwN9UagSO09no2us2VhrDqy/HBteeChWv4trPUTY",
-	"v90OvNp76cFl34Iy8LKPEcbVeqLHDuP6SeZ0Xpc0aq+1+krcHgUp9MGt+jDtp6RiWdPlVDeKzhU1+arz",
-	"oz2/kq+yGnEtUTPK1u28ojA+BsBIy875YNLRhI4dvf51ZM3tS1sQuJh4yFZX5ob783tqQNaG+afYLJrl",
-	"teJmd2XvzpXFZ9rzSm63k0u55sw3tr6cYar+tR/WnKbiPzDXfcoJOYARIHUwqjAfBseujKlmd3cgXy9k",
-	"nEh+/+HDO5JLYRTNg7zzL1jc+0UfkQ984yx+718+J3//+9//mRGmlFTw4UdhP/3nk2/+k7hAX1LIvN5g",
-	"4ZOSa+NqUc4tbSOyor/VjKBKkbnsXjfR1ffPzr7+5h+EC7Jit9Tb0sgzX7gVqqVyTawQ7EoEtLKFKZYS",
-	"+Sj+/eHl2X9leC5ZknxF7fF8/WcriuqS6hXThOmcVqwgf/n48fbt24x8/Fh/fntn//348a+PPoIHn+dM",
-	"YLqHu5w3rz7MslmtSgdkfXl+LismNDQ1eCTV8tz96NwqH01w/gwh2+prcTl7DC74igla8dnl7O+PLh79",
-	"3ZlVAFN8k3r08sFHS9Q07DMAsflVAT41bdrpEb12F5e/xOlJM+T8NahKd58s2utKCo2rfX1xgdZWjE2w",
-	"b7GqSiexn//qciSRLh0jfSTkdxwMM06Q4bu9x24x3SgqtM+ru8vaVZViOwogOH9JeQk2HzT6boC4N26v",
-	"1rz+/YTcEVqWrkZfzDNmJ/S325QUil7ulVGMbl7goL17BQoSgjIdkr6m2pzBL85efQfUyl/QHqW8PVvK",
-	"M/vpmV7z6kxWSGjPKgl1uGaXUDZ6BGIYdmvwKGcadtzFjD532LsnPCC0fi3IR4ie/zgjfymooVC5l7yW",
-	"cv3XjHycKakNU50vBQk9Wi7BMuDGCOcfh9+5V9Sd1T0YWB1nx2js7igXog0DsACk/T7YiuzlusKQ+q8Y",
-	"imIn0sx8nF26OlAu5xMiVDKIWfkogPebFRdLQgXbWprzcOx8zW+a2lNUAyln6gxcbPjxI/Ke5VIIlkM5",
-	"NyClHZTBbXofQRtXm7KUSUL0ypflnEaB0Ds4u8u+FK062CoHjbVxiuJf9nwHGHtfqnKXzSpniu0C8rli",
-	"1LBXzt7uMll82dKjHLGpRvTBCr53XQprVM3u9gD8+LgAHgTuI/Iq9NBaUU3mjImmTQMGf7qQ2kpqzZ0v",
-	"F0kh7PfFB5qM2XDDzmGM28b029t7GOef4d+75AP5b2aaSz0l8g7D9ksDaioxgCO8tczMPnNnIO6xRXoT",
-	"3sfEyRdvQHa3pCadpt8qR7WhO7LkN20Xmg8ZhcdPAmBd8kvQ6X1EtJ38t5pB/TTHoxVzwSR7PLJlQZzC",
-	"nf8YJOL/ZDRuc9krTPawjN/b04JRLwS1ESg0GgZwnzfRkgchWwSyZsiGrgd4ricto5SB+6oBfygm3DhM",
-	"93HgGaqVTc/M40j1KL1jUg/EfvoImo8QQvlxlrWK+6TaYz6aPYjeDdw82MrONhQjMR9CUaNCxxtaPQ/m",
-	"uB5BiUPUD+FMn3/LBBDV0yEEbu4NrVJUYUOrzKUtaFLIrQBR3CWC5ErqoyDK9538iKD5ofvLrbbgiCE+",
-	"uaZXM9L3umWhARW4Nh6RtxLVAa6JYrlUkCs0RAykWHC1aTxoR0eK57jCa6n17y20PPzq3GEan4groSYI",
-	"xEA3jdAsS9+FjrZWjXLB1BhiZ1ZMECkOXE0VrKfHv5Rq91DlYFRgbCz+NW51+YPoDpYh/+7Cgb2evhBp",
-	"pBMXWtpNU6gMMY/fMAEipScqXBGI3BxEsxumnGckpXI892P2+FLKdYa1wb/S7s+C7p62UmzZbcVywwri",
-	"0vAw0tTn/KYkXvtyOvJux+8cczmPFH/35PgPsqC78Rsz8iTb+nRSVuhuNPEMlooXxxKK7FwWH8Otuxz8",
-	"DdvMO4wWkabDak8hBhVdD38U6bGIn/fIp+ymcQTtUrIoZng36lDsUAQtG7H/wbg5Zgd/CExtx2MkkLXk",
-	"AineXJrVMbD2Nd1BmT2neOl91YxojsX37L8Z7MD+VULjvRPhLaZ3OS8wtOXaQ9vvlKxewLBxGItPcBBn",
-	"9xh6fKbQDGL8TPtY82Sg9jbXDQEBHeoo5ImuGaGCIGjBu/fA6xs2yIa7OYW5xU0+Spp6Em15CTCGHMJj",
-	"ABf3Qyh0UMyIlk5rkfsXygUUFBoQU+xPziZQ7peYHzLiDbgg9DTeTuxTuk+3uxGBvTCqFOEOITQtidtH",
-	"Ucz+519+uTj7Jz1bfPr8jyd3f/3//2M2eRslNYc34cN37ruHUzKGSLxegj+00OYYeI3NIHrswSWa41KE",
-	"i0fkZxd05aIUMteQgIEjDZquiaKxAtkPmv7wxqfh0VYS3onYSohoT1oDX7qI8RGPqdVUfuwlwvhJwnps",
-	"YZ9pPW5Zl7Z9fw3hGcH+BSSXxYCJ3rU4eLj/fG8DP4py167LJixZ2WFtiqZWRWpnEMJ9FNfB0MawaT5E",
-	"2ac2AuVsT7ORZ2gbNyvXKNkSHcqFziy3oWJHsOU4yalO3uBvszQjeJC++f/s6IMqI4ZfwE0JampFSyJV",
-	"gVXP7WWejBiGaPwkMfxeYiTfEeOcQpXQUXFO0Mn9wWWC4rMketniBsdGSwEMj4UJvhE9NZCnAxETFgOy",
-	"Lvv85sK1WBWFE15PJcID4E4jwPs2/V/YHtqsGb/L4/g8ysLLSFwQqcBm4YIzQ/00qFxOS8VosXNxWRAr",
-	"Sp5c/HNQOwAsOf9s/7kb0o9fiCLc3xTN89e6WLLC4h6kf9fgEDqWEvqelYyCogTLgYPAZ6c9DJW9rORU",
-	"HM9zGww+hplqgJq6oh9JWvoaCnEMmpRBnMCicaC4cO1KFng/Cob4fKWJktJgSa6mGTs2S0xxd18lfUDT",
-	"+7+Exb+Wy8Mc/shRsBjb0EzaSZX/SjeVWnuxr+QHVmFlxKWUxckkgco1ojuRBw773LH3obTzH9BfHnrx",
-	"pfTqZMc9Wh4DQxyMCI2078vaDfgc6Zzu/nYRFydzs4LE8D40PDqF0NAvP+6Ehw5KfH3s1VIY4eCZhVbP",
-	"UhHXwfkYCPFMr31JVBcqQ34UzAdyWp7phYeFYwRYk0WTXyUXh3DBVfxJZ0hgIfGDHlDQNqPsCUpGhm+6",
-	"TCoLJa8xQ+UA0zqhuTLUMrAQeWpF61qUTGsMZYC4xS1P68yYNd/b0diE+ZNyOV/1NoW8cqtRrdj6yGCo",
-	"OO2rzbULmB4rXAxKxchty4QIeNCuUc2R7rU/1StanUzNsSwJecsfkin9KS4R8tVOEa+lfT2/VKjGleuy",
-	"/Hs4Pk75dvFciUt3GX4AnKNZ+LnGumf2VqFgrL3XM9DMnJU7I76MjIsTxLIzmR8DzoHGUOGqQGhXAepk",
-	"kqvxPctTOPLBdd8e5GTfsiUPcl3QuuY7OBywOKRIodLVCvhXMngH/XETdK2YRTeXonDKgmjHRz51dXc2",
-	"dGcf14JtmcInaVYURwJbcs30hT0JOltaFQNj24aqZ6l9P07uOzaVK4QzMNfoqfZZ7L0r1Jz00TblLAeo",
-	"9bHocC43cyvkBVLcj7DeZdBTu9FV4EXb19nU8Mdy9Nq19T7VA1X8ZHrlB7WLu75TJd0ACNi9ac5IoaAh",
-	"zoB5JSG+fjFxdXSuiswNi+eSBvvWnAsKm41kl365RBV7X1jYLvJKXrXZzdbxpa2SPu/S0rQg7XDfh4sW",
-	"x4neY2Xp5CiHINCsoRFzvOHWCjVIgXfMTJdqPK8cVL/SsXh/JktbuxbJoLXNw+R4pjYsh5bMNoqmmZ+G",
-	"ALrCVtGrfnFblZSLMUTsT6hsnxK1AHICUzliCfKW90GLipD4ahRnRYd8aHq8uF9UtbZ0h7HrTkh3xAyT",
-	"HoGIBLWI3fJjIh0m1J+FypNJyvIWBr53VSR/twIWzTZi7t01j3a7sFCEr7qVJycs+AMX8fa+lJfXENIc",
-	"XZQWhQKjEDQzpbxsSU6tGr5C4pdYRQAeHDOkrkYUi3XOZzz4WOcz3PaD8+pjyuBWKis3srLkYum0OmmR",
-	"fNPlbW20O/9s/7k7FLLbuvkxnsnvpGDHi35FmkC39D4hZnbPh/Ose+c7gec8LADTfmEBrv1w01h5FAN4",
-	"UbgLA+6mGNY3sAwOmvK7ogYO9YeR8t5qSPfOU1rIEE5/aZrqpOuj1QQCkuBaOssFyODznaeIx7jnKybs",
-	"RW9owc7qypWGseQGKr5A8Cg+W0j2yqD69mGp21WYGcELv4CQnQ14+l2c+FwWVmrdpqSzWmjGxGD44EkF",
-	"LoTVYVHewf1ozMiKbj1uNFwhym3gHMBlX1SUUDPWXP5xkkLNSsl6mWhY7rbrcdsfzO4xWqJyOFeq85L9",
-	"uvfLND0hx31D1dqjAwmHbV8VEPThJ/oOh/yOVBV2cOQaa3jwo0puFlhQRw3nRvFmwFH/zrUlOFFsn4Pa",
-	"lw3uay2agPnx5BKcDjOTuWK5kWqHrfdKjmF/wskqAHyp7OXIbZ9N4W2df4Z/B0shNRd2qgiYk0FvsqQN",
-	"W9lXcrvAOofWHNNFuvbkw2/ktZTr2QnxFeZPiVxg0ZdyDUIBeUa89EsNyalwnlXFaL5ihYsfdS3kMzAw",
-	"+HjSoxAXuw9soA67ABHsmdBbpjTZrphodruiOgQmp69uI2thuppiFwT/FoaXWDqCto9uuebGNXCyWqmz",
-	"x3JNagHAoHOrL/j8u1ZvW6x5SgxdMwEhM65IheW/3ct/KdWSmTewxS/JMK/ozjfy9La9hrTAQcPRsXs8",
-	"FTto1IkKeukuiZtWQ/kTPb3K9c550MuLCWbvaH5S1vRuNFu6+JOxpStmyEpuiVyY1qPhuqkD6J0nFv99",
-	"KRdwAtbCoIBmTNl/uN6Rf/7Z/W+QSb0P3d5OFxPjlkhG5bn2E1+IVbntvHWtbD8Ngu4c27Jwd+ChnF43",
-	"78EgPFy4n2/rFnwarCWp7m29uvrNUk3VhQtihRdoO5iMHOC94PK0QnMxpvhDiMpraHfJtWFFRr6+OG6I",
-	"3u8ao4e39LxBigRSN2hzNL26VaDJSgpdvCFGYiCMRZ0zYqShZSu4p5WKCWF6ONf8XjbVSc/ncPqumy+R",
-	"xftncp62TvK7FPYz7e6oIdYZUUDqUMLNfmDlqhpKNXPh0hkxhfHYCNEKYB/AAD9qVGCgb9N3lLTlPxd+",
-	"AZwO41YAe8Jp/sBiwGF6+87hvwckjCbB4LSQORD3fzwJI5K2pjppFMfOXIuA/JyCNheR6b/M7hLqAOqY",
-	"D08q6RoAl/IaB3Qv978lcdk90gpGXU3b0renVhLSRrYduo31vWsQxDXuZ5T90qiMtH4pmWX4mc8rlD7b",
-	"xJ64Ok6ZHLzPJqfF6bt6ra3GwpSVcMgHSZZwFdBOwI8E35PeL/Gn+VKccXFWcuGsQQMWnSu+FK/Eay5O",
-	"atdprZKu4rU+jo0dvNp2OndXfClQbJsrudVQniUjUuQ9H6lRToOP0lnoEzwmKsk3onF6BfSYyfptaRKC",
-	"edO07lhFf7oxUtyXxA8xUt04qKfwprE4PlOuerGrYHO8LNrftU1M0+/5eP6L9zUWAQoR/r3mzvtSQkZA",
-	"34DKBRdHq5rhl++0j3GPQG4cLloBFghaKFmE4V8M4nOMdqO2TO29jxAvkHL6f9fuwHgKW1WnNe0XZhzJ",
-	"GN2fO7G3VgloxeRiRSjdRCJiGGaryvsRbv9fdbFk3f5BIfodbKDRfCRnKB6binTT67YaJZPQknXXstSc",
-	"MpK22U70VppmDPmKWgIsy6KjsrcbtQNECgkV9M1xyjrYwbVhrR24h+kfag++nQaAKWG/1SbwlMBtVkmw",
-	"661Ux6vyApO5KwhIikaureLGMJRBm7tz/fPaermjdiWjNwwrogJwV4yW2O4+BdHvccQJoelWSEDS9coj",
-	"qhYOI3zTv9nlL5/24vFD7fHO78hbxgrg1tDc7xEu1pros+/698snKyWEJoK/fLLsGMMzUZzB5nTns7tP",
-	"d/87AAD//w==",
+	"7L3rchs3tij8Kih+uyozNS1Lzjiz91g/vnIce8cztuOSPEmdin1UYDdIImwCHQAtmseldz+FtQD0hUCz",
+	"WyKdZM/5ZZkEcVlYWPfL51kuN5UUTBg9e/p5tmK0YAr+fPGeLu2/BdO54pXhUsyezt7SDdPErBi5ZUpz",
+	"KYhcwH8LtuCC21GPZtlM5yu2ofbnZlex2dOZNoqL5ezu7i6bVVTRDTNunee10lLtr/R+xciHmWCfzIeZ",
+	"X6SiS0bmbCEVs6twO+7XmqndLJsJurEL5Thdewsb+uk1E0uzmj19cnFxcZH1N5XNPp0t5Zn99EyveXUm",
+	"YRO0PKskF4ap2dMFLTW7y2avFm+oyVfx7VqQ+a168JgVNWRLNWEFN6y4JFRIs2KKSMHIfEeE3BKuCRWE",
+	"KSUVefL463A0vI3mbK8WZ7h6NlPs15orVsyeGlWzIYBns1eiqs1bmOIzTlxRs2qm5fb7iXO+5htu9qHw",
+	"RmpDmDCKM03g9HhpqdsqYZr2UgVb0Lo0s6eP7UVt6Ce+qTfwP/tfLtx/wx3a+1kyNekS35U0ZwMAqez3",
+	"EwFyxXLGK/O23syZSsyrcMzgzAupNtTgwf72ZDZ8Zlh3oZhevSqSa8L3x12zLofAp+pyGvTucDDT5ltZ",
+	"cAZk4Vsm8JnlUhgmANdoVZU8p/Zaz3/RFuE+t2b9D8UWs6ez/++8IWnn+K0+h9mucI1mwWZ3+ImupNC4",
+	"/EvKy1qxgQ1USs5LtvnLtI28w1/hHrpv5yegFEwYslVSLMmfrl4+J39/8s1//vkRQN1NEYDjj/P086xS",
+	"smLKONA1pHj/gf4gGJIkromQhmh6a4mSfafwJ5AlviAcRtC5ZsLYx9uiofYpxqloGScK38st2VCxI0pu",
+	"9SX55oLUomRaEyPLggA13HLN3DLj3ztgXZQQ22/IQskNEiD7nL/SRElpMiJV8w1Qvq80WciyYCojVLuD",
+	"65XcCgTLgittSMXzNSvIgpeHwPN1FDh34RM5/4Xlxu7/+YqKJdMvbh12dW/RLqVbr6V1cNjS/smfGbKx",
+	"9PfxxQXQW8M2+hA+vpbLF8Ko3azZIFWKwv+RL0SpXfN6fg7sAzfsd/cxdmBZ1hvxhlaJ094glFOHtiMU",
+	"o0UEqxeIYDAmI19fXCCSU8UIu2Wi3BFd2Z/CJ/YPC6D9NSyCxjGqYHlJFStIDmfQOH8uNwyxiZKclWVm",
+	"MUaQbeuB+R+OvpEApCu5jd3KLVWcOnGtu8+X9vRku5KaESfIkQU3hJZ8zTLCcWPs1gofCvDd4jegzALo",
+	"rzCI7dP3+iNuan+/PVwBALfO0LnWrIsFgxj0nJVlDIsizwJfKaGlllY4ow42HTIYrpeKAj6wRIldklqs",
+	"hdxawDHFiJD+t1agW8hawLUyYUnUzzNt2R/yEVbaF4Er2xGfjKKzbOamax2tIZ5bxY1hIo5+blmqHUmy",
+	"F72it4xw08LkxANdgIjl5x8Eq8W5Pagiyu9v7MWmMjuykGoYppENZm1FI3Va98bsgXEHhOY5q4wGGm4/",
+	"lj1mFn1re0v3H1QDqjB4LmXJqNiDpINEs/3W14Nw9e9jD7ZzJdexS/9ptYuh2yVhpWaEWchH4WqpUIw0",
+	"SEUYzVeWBXsNZUOr6Q8d3l0EiIFbJVg/IKtZsYY0xSlwgrW9o2al/caRIxsmptzz3ptoM6vM34MHYPwy",
+	"a0d2e1e4s+TLSYG0KDiqHe+6lKkvYu8ffW/B+e5GG2rYsefN5S1TdPnQeXvE4FPFcuNEJG01W5Ap7f7d",
+	"vXFFdCnb9KrZUgJ9kKPNWSm3EXnNzjRinytWFklmyc3KUi9ZFhNmu5nTfD0SSiVbmBuJctSI4YJRldos",
+	"kDo7oNyRDTW53XlFjWFKjNx8I18dHJx4L26G1rnaIGnhbNZ6F+4O3Onib6tByRjzieDGO6a4LBpmoFku",
+	"RUGWStbVJbAGoJLEsE/G8W9g6sAsGLd/T+MTeXj/x3yMVnqMLu9l0ZH0GeGXkBmNjC5RC1CNIq/jXaPu",
+	"OLxb0LK0IqSQ/VecRBl7Mlg7C7eYeQnQAbO1hyG0iIolG+ZNLXsHszuMyhZWNA6aAei/fFOVoDiUVvlV",
+	"KEfUbDRnvC6liYEcXoGOK+ALz40RLJPWuobXdYi9OdiEbXiQRIHs7Bw9rsY0L1hSvbZEp5G9WjQpIe8d",
+	"kg8Q07ghW1mXBTF0ban9SLK25qKI4kHJBYtrk2nbAUoXQdQomY4eyMHgAIAkoYUV2oAS8QURli7lVOAB",
+	"/QrupPtoTHf6sP4Np3eDm31l/gYdFDJvpMObiCHCd8Fu5K1UA6pAhNMlgb1hWjviPnwUt9MgZvsfDu/2",
+	"Pfs00Qr2v569eX1JuNEEnxYYcww5pxU/v3183vz0DL9/9ItGv8YIM1jvSK1txE9R8lumdjGx0owXxfjS",
+	"WQL3cMi/Da+k2uu3c9B5yaJ6qHCG3SRDGrEfYLep51UyK8HVZQlmusC/YUcokDUXc1i5ddgvnO6N3AVh",
+	"F+ASBTxfLJhiImevHd52wa/5MoI4fyFSlDvLB+2WS2qYyshZ50NLCznKFh7mZJbN/jLLZmdRgBuHvsPn",
+	"hP24wcPniagoXsgYI69ywcbLHT0oJkWPyeJmS3bAHUXPLOt5TKfeRfE3l2LB1Sau6GezpUyRrxVN6g+O",
+	"TZRUG1K4pxxXbDUXOeuAoqCGnRkOeHvo7gX4o2CLuJ/2cWKgeWF3cg0icYTtui/InJktY4KYrSSllGud",
+	"kYtHj+2L3EjFLsmFJYxbb4XRTN3ynIE1QhuqrLZn32uHSxeyngOFCab8//rbk44tvyGZAp1ldruf8lqz",
+	"IRmvZ+pGQ9hS8YIIcElz49lsX9aXgkW5q5CoWvds9zFeD6rG4TcapC73g+jFfKpKKqjnS337pSi4WI5/",
+	"fy/xB7GH5yWcfToejBX7X9VlnPZrFjdSMXBlN3KMRri34N16YZoJw9wr2F/BWzoGBWAv/GrDqvFQujas",
+	"iprSmSp4bg79/Ec3rH/dTqAC2DSTBQC3Duw3nDU3HMONl6y4qiNoMcDeE/ayRpB1Pme0fKtawIuVtSGU",
+	"zBWj65EitqVw9yHkbuuNoQ0mih6eOztN9+x9+QUYYOZJRwZU1G7D0tEJ4kxvm058gMXim1vWKsZZMRgl",
+	"fgEe9N6MvQOtE5yedEm50AYo7GKfVo24kJRzLgtRBnt7unBIwFaMKk3LkSvperOhik+QCq7hF7v3IGNG",
+	"3t0WFcXR8/2E49EIfVD3bcJZfLSFX699lvgtlzELFK2Mv/yU5SdlPGpbOI9H2lcSX8rQz7+3YyyeFBME",
+	"vwQe1yCy2wFeyO1Ge8Um0yZmV3rhQ4PAD0dFcbahBSN2uDNv0o13ao3zX+NCESBtZMEXvGftHJC5Gtvr",
+	"0Hpv7Zik/eBlLOQgKnw0TLgnmaEalMvCm80JDo3PkubXDauNESY7IziEpSri9g3N/0/k199axWos3ZjE",
+	"0R/Ii3nRWDhg6y0EOMSbh3kyL9kbeRujCxC+0eZN3E6MNnH8soBt3HZk9AbEyBtv6MIkzJhuQMNj9tm/",
+	"U+z25DLLTyDuMLNoFBylsJmDTsS06Ci3utnvCByAHzT7H2Mgl4aW46nkezsc7ucQW3DX1djBUMVs77Bz",
+	"wLCVFFa8i/orwq5HEvk4hxSjbAK4RGp/7xWnZUyY1Cmrf8vNhGZYYdVCsWSKzJkLgRpNmVNHWzgmO+a3",
+	"8XicK7ltmYppUYwmSMdQGu6DoKPc0S0twZmx3FJZ685Sl/0jhhtPCzDghqyolTpdZN4BspBUQ1Iyv1s7",
+	"vmeUbiIW5oIlzDc903P7q1qMdbAuFS06RDt4/rdUCTuhswzEKLZCP9QYXBvUdevlOEgCMPyeu/qkmyIG",
+	"2+8ZLZGA90yahppat88u19Fj3jbIdMAwhTM2v4huR8b0OmrGC2YJgx4TBStupkyEv9iu4vONFpW5iJsQ",
+	"vUVpPEOtheHl+P1vV7xkN7qr0qaCldoiEUgmsD2AZmbBH7urV16r7D9K7/oedkLDKPsgvb4Ui3BuO/ja",
+	"Hua2F3F8YFKtolym6/3ZJ2Voq+3z7IMxAIW3OA8axWFQT+fr2S/nsvZGVbDNBEfjQ3VDDI2Je0OpNjdJ",
+	"68BVYyjqm7RZQVwaQeYtF2S74vkK43t0sGtMMCbd+MSEA0d1+Q2DnqluQtEoCL7zP4maTiH/I2E7zVdg",
+	"1kgaQ7nRqP4RruN2UKu1jd/pVR2XoyBcfxL1w18kiKnhJqFLtrjBKNffbrS5DdfMQr6Nw91myc47bh25",
+	"dZb2nbTCSloPvIMfHvqeRh3Q/oAevqFqHRH0kwa4FPok7FQ4PLn6MdQMJOsn0DNeBztPT9RYMRahMdey",
+	"Vjkj8G1UxDTyxslYMc3wJkwb+6Hx73JE6kVIe3iYXAJq482Aed6NmG6Lcj/0VpgRD8//wltdUlO2DC3j",
+	"JfwJwtH0syalo2EhejxoAkwi4gg3ZM5yumHefYjx7ODOMiEjC2HnTCoNW4zicBrAMQENqJk3XPnIyfZV",
+	"tq1XvSvsagRo9WojTtZSxTqo+jH+JI5BaoYSih5MbaRcp+xwB0J8XdKtBQsEnPDNWEcL6AzjkXkwkhkd",
+	"PVSNXRsZ4tioGx/BMBSoIOXaI3OIg1yO9zoJtk2tANGUjAkf+t1aamx08jixK+JYXvOqimIAwg+yekou",
+	"1iFtC41b9l3DPllBqMkIvUcC3bVbOx4CqswU3BklO3lhyc/uMbQrCIX8BodBeHVtu7QLJvGwi723t84h",
+	"MuyRLZkxTN3kVKONwkpbRsKa7JNhwklyuax2NxsrSmUzXbGyRFuLkfKmYKxyf+oVLUu5BW31Rtf56gYc",
+	"vB/vHYHZVzkN4SISkDkYfxlhG2vGqiYZC3MAQXPlYjk6aK0Xshm/gm3cfsIjBzeqZpDLoNuhpRmBvHci",
+	"axPXRyYEwjhOvZ/uuuEiBEZmA3aO7oZfGVLSSiNl7Eb7TrCDpObcrpgIgPhKE4gKJPgCYpCIh3fw5MW8",
+	"8/Sqb2BXLDcShcu+2q9lWRuXoOzqI7iwqq802VCLP/FoJXbL1O5GNxFdQ0SpE/01pDlrZoyF5Lhpr2F0",
+	"mDeu1DXHj4JNGh4D2hSxO5h7B2PJJaYb6ZCr3cX/tjlvvN3PqXzdhV+zhbGvC73aAk6I6xGKpoDojXo6",
+	"Ouhuhsn+aUeii34dJ3e5FFoCkkOJFFycx3Use0/FUMjQ1xdOXNhMS5BJ828fPhaNCSvGC5cIjmsm4vx2",
+	"SF0I9o39U/usMhhymHg3Yrsj44EjN8I4oqiHtbu5ECqGh04/j3/2OGxwUWy41sg2S1QNuLhBk6QlsV1D",
+	"yKYqGYwJ2goIDRK4fTbbUm5wqgXlZcJDjds5hlrg3v14pcAeKB51GN65kHNZ7Iim28zS0pDc7gvOTI1V",
+	"w4OEhdP3c1XH4oRWTjvZV50tfk00NFvUmgpdTyb2ImEo8t7xqyf5hVwsUu84VzGLDwhLLo1DEyOB423Z",
+	"nFhogfah+VK0AolHGQ4dRD2Y3BFxe8PX9q0sdumr63Fr8q+r1yhBQraWo+xck0pqwwpI79HkH9c/vM38",
+	"Magm14aKgqqC/MTmdmJNHj+6IFbWi1QKyYbQJVZ6Sy6QXulLlF0tCGlZDlPqDf30Cr983F7zKNi24cLP",
+	"nUa9HmCLQjGtveNnySyjtEM7p2hD6psn2dCpvomcKYGqEUl8iBQDr9mXVvAAUVhbYX5TmUTpFit9Cla2",
+	"qbvDXcDBaJhQHfc2CF+rhglDLBUdLz9XTX7XflRA8P64kxBkENMD0CZ4JryBzsPEntlNks2W/JaJm7qK",
+	"QKdfXgQrT3kgZ+GiGttauJ70nScCZ4Yu/R7XOngH3JCCo4mCKsVv2SUpvZSJ5YcKXhwml/uAiJ36h9rk",
+	"MqZKPdNrLpaQA4LSgjOOVkxpidmNQm+7uU6NXKFq4eIp4hIIhdkbASSDd6JUXRlnzoA4Zfg7pyJnZUpM",
+	"eRfVwx6kMR1TMepuZG/u2JU07slYXiMWyPs8IXcPPzgYRe/yVoInLhocQss6ZUx3ocF2f0RbNqgBY4Tc",
+	"jmbtMCgLp/TrxYGkdcz5hEgZf6fUpRmNtdteuHQiJLXOirpdydKpDWNDz0Zl8uLuMn+AYCBKp+wmTBBA",
+	"M1x4VTLED4Qvw8uSzJl9265A0KNEhmnLqBEzTkQrUnWDzMAehUMzn2pvVeaydAU9dMswhz8bZwoZmdwW",
+	"z1Pby0Xbs2/KnJbRpwBxDKWTHYedInKNshLqb4ORl8yVJnDOAtMwZLtUU0C0YDkvWKKOTjqL94ApfY/u",
+	"xYGLGIRXuqk1WtIth6KlxAoHI6Ed8iJ769iP0YLHQ32nsPcplsJdEi1js45PE2q/ia7t/T70PpVwXzAT",
+	"FaGB3K5oVTHBigyobMVkVSZSHZ2OHSPZkhRy2GDkJJUINrywahGSe7B9ddNCxmUQ7xUdSBTTqBMSdTpw",
+	"xTO9WIbFJamVePqLVLfs01N3wKdvn715cRgJHIfywSshBtJdVeJ6K6mj0dgDVQredxJt0JEJySUwGytI",
+	"SXdgZBShLOFgOH88Gd9V8UDPdsmoEgbcGdGpaqFrleL+QTDUK3C4gAcQ/GrEm8ZAkX5A2S5nk+9EBbk9",
+	"xeB+Bdkez729OFFgc0weQypntq+A+PSSNMu+agLwekxb38jFeJ2J6nU6mmtMWqJzAzuZRkPi1QSRprmD",
+	"oQCY1qhpcWSJCM1hUuJqacQCN9NbnOzgh1TQ1qH3apGCjIg5hwTEV/RAh+TDlpgTIgLSeepT8BQLaA4c",
+	"1pUUjzsRqJCC57R0nrJQfhHnI1A3Lk5i0sFw7fpn4+IdW282aswEH1lc/ZHmptZsrDtHhFrdIwZLUe7S",
+	"RFR7AgqvEtVkKwhdBjmDzKlmkELpXZ0THCud+Nb756BWQWFK6G5LaqwYZ4gdOZqFOz0stnHFbrmsI5LD",
+	"d4hSIcWxQ5Jckmm+oonCSJWSS0UTddOauOKRCWpTctkwmy+ekuRDo+HduCONz5WcFipykiykxhzgw8bC",
+	"BWatQvI+cDVC22NsIXOcrcWyYtEr/mE3t9tEsfTzoVrFB8Ob78X8dihhoHsDDPm53FRUcR1LopqS8phi",
+	"vdgZwGO8qxI0EU1cFF/CD/1DdOpuxwmsVLTYI1ePko72MTQnWRX0pS8GilEXTyEcRdYmcx8UGaakZiB/",
+	"REuDpllLwPwUTYaH6O2o2tBdkHQmZTHG00uzGUD1ZkiCbxdIMVuJuj1kvM93pHC1k0xLyE9lDPyR8m47",
+	"9R168OgKRRiMRzcswyhbqdBqaBmAR1oRno090+h7cyuNygwO2b8+8dcTuM5zi9z3mOzhVk5COrDVkaB4",
+	"/YnB6i9HLCoRLZP702rX6HV2CEbQRclFU/Thi5duSIaQD8SU2stas8pMeVK+/cAYlj4+Pv04zDybOdu2",
+	"N1zmtVLoQQND5VKCaT8wzI8PjUBNllsIXBfN2Q3k2lBvvZDBFJzW2zhGIEr7qZ0gRN1OL8zzUBri/lFu",
+	"4yqmOnECSJRLZCBaotUYwpk3rkPJlApC44qjxi1E6fyTlKEukRbVtq+1I5qbhIk4/IP0fwTrypT7GrTH",
+	"UL2O3OVzWocgiEBkN3TnWzuQpSTO8DdNYZxSOxTG3hQud+CECRHjzRfj9zI9dHOKbRzjxq0+zBuVeD8m",
+	"qnGfDxEe72Ufdv1TK6iCh9yuKRVKixyDMBKVhII9cZQh0xX/GkknZ01vrpGZuqHL1iTlWhvaraXTxBGU",
+	"UrpAActDOhEF7j8WXz7GadE0rdqB3r3iQbWiuaXxqSL2J1ws47wnFmUaJE+HOx0VOpCoRsFGKLZbMYX3",
+	"tFcbt/XuOwcfoKrH4b8hn/v4vLeDgPssANrHjCTDK1pMocAWNX8AEyE2u+ufLbCffr/EW0hREwUYkERB",
+	"LH5q15BthS56utOhM9l4z2fCYEnXjPxSg5WKaeY7ZpkV10SKnE2JI7yI9dLBmJ2IwU8S8IuaFRdLMq9D",
+	"cYEMjm1YWWKlWSS682QNUTPJBtrdxI+od8oFaUyqEaPDXRS5sKtT2jY04IQZxuie/hlF7VgDBBT32kST",
+	"ziW22SGhdWj4wwnd85JCKLrvKLWkUBvER5eBguDbDkHLIdCDfQOWdNnwROMhLNSLlS95k42TtRr5fN3L",
+	"tjso3ZQyVfK036UtI6B8swITtC4y1x0NNotSFsUGIXLhKloIidYJsEvE9rXfzKPBfhnJjnzVPnVnO49H",
+	"Wv3QWpK09+0fGqP0FNyZ6z5rb/+SwOUTKVzJjlDq6Z7eWAWJenjzmUfHsN8EHjclwwfe0l7aFPSm6x6L",
+	"65C5OkEyTlhn40uAibQopnUUu4ufO8485/DE4u44QNLGCdfvQOhbGQIy9TH9kpw9htOYpudJIcEQ2jQt",
+	"TEBvAMOT3XhCcHpsqy5Unbd11UKyEH5TQNEUFK6oRiKjp93rMS1hEwWaeMud4RqK97U7RbxODXFGqp11",
+	"oxQtVO+TDOOMO03jHp8dk7LmDBtxohkzg7nyobeV6yvjOz1ZIc3ZhlVdMlIyamUoOTpwoR/f13RMgamc",
+	"X8mKTzfcCtUonbmcK43FZzbsxrcFjgYGRmvpvo4W0HU1oHmImIUmS51YgLYbOpWAM66LhItcc+G/rt2K",
+	"nXMoYqUb3fyAkEBipP3QIg9KfRuutXOX41eWoP9WPQiu+VK8Eq9djmUXU33m5cH2Nes4BJsCBd15k1Ri",
+	"nCEW36gdG121lGZaCx+XajLRsDMhryxVIG9creCm/VWqL2fXWJgCynU/3QTbfzVplU2eJaJS0e4QKaS5",
+	"wfwUBl0r4pb0vTX69RcwksCew9RKuD/9h66VbFgzBHT3Uj7T7WShfGkk3BBihuMkZArVSvRPTqYDjYp/",
+	"d+k7Lurd7zV6i21TSqqNxgQRIPEO4+/NT5/YWKyq1GKCX8x1gXhg6dxSLuNiJUSSP764QBVMsC3TU9s+",
+	"p2v8xMva2r1kAIMoyLBbQLwN01AgI4QsRiOIsiZrY0UL1ypG1tXUho8pYTfwM6sSS0PLUF+HT1VI4iWO",
+	"X7ItdlN2JSIQRF9pp6Doeg7LOsEaw83KaQuntMpvd2TDqK4VtgxvggItVzjQY+f+eqTuyJoDGmSnt0QE",
+	"XXZSpCRlLhALrMxshwFov7nILtrt4ieUsUzix3OvoeVK6omKzLT+W+23E3Ok40XqI2V/x3HVn1YwSIou",
+	"5PYhjZm7jdwalAhH8SDK/GXHsATQ43mQdLpIcjBLbnyiWnLtd4ea2Y7z9LeOMb7p9nvo18oKx7KbrmRj",
+	"/GSTdF/YX0IBjvvVntdKyxAFZ8dAuYZL4rv0o5jPRHEMZ1cUX39oq8dmL51opH7cdJfZV5E7YYtJFIna",
+	"dD2LT5UeH21bbNRKl+YEouIDLY7fHtd+6MQDNCMO0HwMeDmsybQcFfEw3WchQvdwGkSGCTeaLxPFwepN",
+	"rGSElVo3tByRmx10lnqTPnW89cgYn0MvU2uPbW/pQG+86aD9KTTu5EvRzeP0EZj2lxPgsheW1++k0gKV",
+	"ovlpe6c1hkufLrVwlofpvdQGkiXGdlkbE/EW6wnTHAMyYkFybGyvo/K0u2WLQxTY+EZvifIK7TZbIy24",
+	"rCyGG7VPrFb/oIrzgRkf0s5ANDiyydrSNXawmhhAHqyrbTfa+F8co3D53mt3wbHJstzhcG7HDXsNGJPE",
+	"spf+TkbZnUNo3dQyrYOB6GpiQdFR0SEeBOlgCDh/OhRiWjRcDlJbryjPk4t4/aJuQPyIjtnJwnqo5N+y",
+	"wpNeSXLI0sA+0djBG+tdznlCYiz5hptO3YzHYAn2luHHFx3D8OPY/f66X/Myi9ZSPH1oQjbTKy8JuvPM",
+	"aFm2CrDg/7BZUzdVZsXK4mZO8/XM9br7+MDm5T82la6DM2Vw3Zih8kem+ILniY64+YrBhGPjB5U2N03L",
+	"oxE/WUU9a930NDCZtTJ19rMqLQ7GjaqjDPn+lH6mBLDjHZ4OtTpJC0BHbiExJcG3B4BEw4cgVMQ6PwwA",
+	"abAZehCeD1FhD/GOWD3hR/dzlt/LRnkDUQoRlgYu4VYUgU8OcwAnJc3X91zSlxuf/kvVxFKNjBnE8UO+",
+	"+hTr/WY85+0GpyRstQ2kx/ruaWmg9lXcKBmqOoDmuWY7cIyifxtVYmfkbXSNNRtrzYH1l2PDqQ+lRXVx",
+	"rYcI+7fbgVd7Lz247FtQBl72MUJQW0/02CGoP8qczuuSRn1AVl+J26MgMjKEajxM+ympWNZ0OdXoq3NF",
+	"Tb7q/GjPV+3rrUfc1dSM8p+5SAsYHwNgpEX7fDADdULvrr6bY83tS1sQuJh4GGhX5ob783tqQNaGeexM",
+	"3fbV03wWGK/oi0go1nZdPEbXRcG14SI3aJe7vyMjCsR4T4lGWI1Y0podrLCUFQRyTM3chCWG/VZHmC5l",
+	"e3KLhC4JA66GdqbpFBNlN6e3X3XOpWi75K3pGb/x+XxM61gT8JgOlW2IDWXEDsDuR7/WoQbLwRLg4yRS",
+	"XTr1yfKkR8KlDY7I0bFicq242V1bRHVds5j2AjS315ZLueZs5j1yMyxXdeOHNchc8X8y15zWaT6A/qCK",
+	"MKowHxnHroypZnd3oHQvZFxy+v79+3ckl8Iomgcl6B+wuA/AekTe840jSVcvn5O//vWvf88IU0oq+PCD",
+	"sJ/+/ck3/0lcthMpZF5vsPhfybVxpernVuAhsqK/1oygnSFzBWfcRNffPzv7+pu/ES7Iin2i3sBOnvm+",
+	"DtBMgWtiNWNXJqtVwAZr65gP4l/vX579V4bnkiXJV9Qez7eHsfqpLqleMU2YzmnFCvKnDx8+vX2bkQ8f",
+	"6s9v7+y/Hz78+dEHCBXkOROY5+Au582r97NsVqvSAVk/PT+XFRMaep49kmp57n50vuGmlRA5Q8i22t49",
+	"nT2GWL+KCVrx2dPZXx9dPPqrs7UCppzTip/fPj7HJwIfLdH8YB8Q6NKvCgje0aadktrrhvf05zjxbIac",
+	"vwb7yd1Hi966kkLjal9fXCB9wyBIy6CrqnRq/PkvrooGEuFjpOyGnNqDeVMJ2exuTwKwmG4UFdpXXrjL",
+	"2sVVYzsKIDh/SXkJhmD0BG1A4mvia1rz+vcT8nVpWboS3rEQHDuhv92mrGb0cq+NYnTzAgft3StQkJD9",
+	"4ZD0NdXmDH5x9uo7EGH8Be1R0U9nS3lmPz3Ta16dyQqlr7NKQpne2VPoKjMCMQz7ZPAoZxp23MWMPh3d",
+	"uyc8IIFWCuQDpAN+mJE/FdRQaOxBXku5/nNGPsyU1IapzpeChBaOT8Fc6MYIF4gHv3OvqDurezCwOs6O",
+	"6WXdUS7nDAZgfXj7fauqF9u6uvH6zxjzaifSzHyYPXW1UF1VEAiFzSA49oNopUpRwbaW5jwcO1/z26b+",
+	"KtVAypk6A787fvyIXLFcCsFyqPYMpLSDMrhN7zhs42pTtT5JiF75qv3TKBCGDMzusi9Fqw520kQPTpyi",
+	"+Jc93wHG3peq3GWzyvlnuoB8rhg17JVzwrnUXN/V4ChHbCpyvrfa8F2XwhpVs7s9AD8+LoAHgfuIvAot",
+	"dldUkzljounihlkmLnenklpzF+CBpBD2++I9TQaHumHnMMZtY/rt7T2M88/w713ygfw3M82lnhJ5h2H7",
+	"pQE1lRjAEd5aZmafufMa9dgivQ3vY+Lkizeg0FtSky7k1CrJuqE7suS3bb96qFtkHz8JgHVpvMHQ5wMm",
+	"7eS/1gxqCDserZiLMNvjkS23whTu/PsgEf+T0bjNZa8xq9Qyfm9kD5b+ED1PoN9AGMB9gmZLHoS0VEjP",
+	"JRu6HuC5nrSMUgbuqwb8rphwE0WxjwPPUK1sWuofR6pH6R2tcZBk4sPqPkCuxodZ1ir/mOqe/2j2IHo3",
+	"cPNghTnbUEz5eAhFjQodb2j1PNjoewQlDlE/hDN9/i0TQFRPhxC4uTe0SlGFDa0ylx+pIUIZRHGXceqi",
+	"tB+OKN93EjGD5oc+cbfagiOG+CzeXt10lF0EY6E/Lfg7H5G3EtUBroliuVSQlDxEDKRYcLVp3OpHR4rn",
+	"uMJrqfVvLbQ8/OrcYRpHqavqKwgkWzV9ki1L3wUDu1WjXNYWxt2aFRNEigNXUwWXyvEvpdo9VDkYFS0f",
+	"C4qPW11+J7qDZci/uXBgr6cvRBrpxIWWdtOUskXM47dMgEjpiQpXBMK5B9HslinnLk2pHM/9mD2+lPKn",
+	"Y4ugr7T7b0F3l61aHuxTxXLDCuLy/TH83BcXSUm89uV05N1OMEosDmWk+Lsnx7+XBd2N35iRJ9nWx5Oy",
+	"QnejiWewVLw4llBk57L4GG7dVRPasM28w2gRaTqs9hRiUNEN+4kiPZZ59mE6KbtpHEG7lCyKGd5xNBRQ",
+	"GEHLRux/MG6O2cHvAlPbQVoJZIVML4thc2lWx8Da13QHhZid4qX3VTOiOZZntv9msAP7P0zsPBHeYh65",
+	"Cw2Brr17aPudktULGDYOY/EJDuLsHkOPzxR6wo2faR9rngz0n+G6ISCgQx2FPNE1I1QQBC149x54fcMG",
+	"2XA3pzC3uMlHSVNPoh3xAcZQrOAYwMX9EAoN1jOipdNa5P6FcgEVEgfEFNdP5aBh9KUbd1K7Ai6RoEZu",
+	"p8finkMdYkAtFKEzeTsAuW1okDokrlmBCwMZTkam7OWeTeCxLzG9bwS1cjlEaQrT65qMEfshryCL0bKh",
+	"gO5eFGyKxYYwlpZu5IPgZv/7Tz9fnP2dni0+fv7bk7s/////MZu8jZKaw5vw0Zf33cMpWXgk3Drxdlpo",
+	"c4z3gx1reozc1R7CpQgXj8hPLmbWxZNkrn0aA5cndM92oXTwwJonRLjL81tYntTKoT7hyxq22750CT8j",
+	"HtOty8rIxl8ijJ+kVsUW9sV3xi3rKvncX5d7RrDbGsllMeBMcQ3ZHh7psLeBH0S5a5cEFpas7LBcWVO+",
+	"LLUzyMA5ipNnaGPgwqeQJJXaCDR+OM1GnqEXA14dNSuIvbK8K8MOHztSMgsjklOdvMFfZ2lG8CDLwP/z",
+	"eAyKJxgoAzclqKkVLYlUBbZisZd5MmIYkqmSxPB7iYHYR4xIC0XtR0Wk2Q08vHJkfJZoPJuvuj82rg1g",
+	"eCxMwAxLIHFzLgqIbbEYkHXZ5zeuig7s9KTKFgDuNKrWW7bFa/mylutmzfhdHsc7VRZeRuKCSAXWJRdG",
+	"G0rqQo8fWipGi52LoIOoXvLk4u+Dehxgyfln+8/dkCXjhSjC/U2xEfxSF0tWWNyDnIMaXHfHMhdcsZJR",
+	"UGlhOXDl+OTih6Gyl5WciuN5boPBxzAoDlBTVwcuSUtfQ222QeM/iBMtZZNrV3HGe7wwGOsrTZSUhri6",
+	"aF53xdbuKe7uewgNaHr/Jiz+tVwe5vBHjlfGKJRm0k6lk6900x2gF6VM/skqLJa9lLI4mSRQubbZJ/KV",
+	"YldudhW6ivwOIxtC5/CUXp3sD07LY2CIgxGhkWbjWbtduCOd0wMVXGzMyRziIDFchealpxAa+p1vnPDQ",
+	"QYmvj71aCiMcPDPiOuhYeqxqIbhYHgMhnum1r5LvgprID4L5kFvLM73w4AtkYkktTX6RXBzCBZe5lc5l",
+	"wbKAB33VoG1G2RNUEQ/fdJlUFtqsYC7RAaZ1QnNlKEVjIXJpRetalExrDDqBCNMtT+vMWPSkt6Ox9U5O",
+	"yuV8I4QU8sqtRrVi62O4oQmJL0Dcrml/rMA+qPQlty0TIuBBu20JR7rX/lSvaHUyNceyJOQtv0um9Ie4",
+	"RMgsPEVknfYlnlPuKqwB/ds4Pk75dvFcSecY5GICcI5m4ecay1baW4VCx/Zez0Azc1bujPgqYC6iE6uG",
+	"ZX4MOAcaQ4XzoWlXwO9kkqvx5YlTOIL1iw9wsm/Zkge5Lmhd8x0cDlgcUqSQgb8C/pUMs0J/3ARdK2bR",
+	"zaUonLIg2pGsly7ff0N39nEtoII1PMlQxhrYEjBgAX0eQsGAUPA1tm0oWpna9+PkvmNTuTpmA3ONnmqf",
+	"xd67wNhJH21TjXiAWh+LDudyM7dCXiDF/Vj4XUYYzVeNrgIv2r7Opq0TdijSIKSd7oEqfjK98r3axV3f",
+	"qYqcAATf944UCnoxDphXEuLrFxNXR2cVydyweNZvsG/NuaCw2Uge8JdLKbL3hXVJI6/kVZvdbB1f2irp",
+	"M2QtTQvSDvcdDGlxnDjLvcaI0L+rEXO84dYKNUiBd8xMl2o8rxxUv9JRk38kS1u7lNSgtc3D5HimNqxm",
+	"mcwLixYEOA0BdHUJo1f94lNVUi7GELE/oLJ9StQCyAlMuomVMrC8D7qWhRRlozgrOuRD0+NFaKOqtaU7",
+	"zDJwQrojZpieCkQkqEXsEz8m0mHpg7NQODhJWd7CwCtXBPg3KzXSbCPm3l3zaAM0C0X4qls4eMKC/+Qi",
+	"6k/eUF7eQPB5dFFaFAqMQtDqn/KyJTm1SrALiV9ivQd4cMwQ7IYzptCdP/hY5zPc9oMrIMSUwa1UVm5k",
+	"ZcnF0ml10iL5psvb2mh3/tn+c3couLp182M8k99JwY4Xp4w0gW7pfULM7J4PZ8T3zncCz3lYAKb9wgJc",
+	"++GmsfIoBvCicBcG3E0xrEThY3ClKz/hUH8YKe+thnTvPKWFDOH0l6apTro+WvUmIAnYctjC3Mrg852n",
+	"iMe452sm7EVvaMHO6soV8bHkBmrzQPAoPltIy8ugecJhqdvVAhrBC7+AkJ0NePpdRP9cFlZq3aaks1po",
+	"xsRg+OBJBS6E1WFR3sH9aMzIim49bjRcy8tt4BzAZV9UlFAz1lz+cdJ3zUrJermKCxBuux63/cHsHqNl",
+	"Ioez2jov2a97v5zgE3LcN1StPTqQcNj2VQFBH36i73DIb0hVYQdHroaHBz+q5GaBBRXvcG4UbwYc9e9c",
+	"V5kTxfY5qH3Z4L7WogmYH08uwekwh5wrlhupdtiNueQY9iecrALAx8aRcttnU3hb55/h38GiVc2FnSoC",
+	"5mTQmyxpw1b2ldwusM6hs9J0ka49+fAbeS3lenZCfIX5UyIXWPSlXINQQJ4RL/1SQ3IqnGdVMQqpbRg/",
+	"Kmtj9dIMDAw+nvQoxMXuA5qO4y5ABHsm9JYpTbYrJprdrqgOgcnpq9vIWpiuptgFwb+E4SUW+aDto1uu",
+	"uXH996xW6uyxXJNaADDo3OoLPlOyabnlqtMSQ9dMQMiMKydi+W/38l9KtWTmDWzxSzLMa7rzvd29ba8h",
+	"LXDQcHS9suehYgclv1FBL90lcRMMfvdQcsc9vcq1PnvQy4sJZu9oflLW9G40W7r4g7Gla2bISm6JXJjW",
+	"o+G6qdjonScW/33RHXAC1sKggGZM2X+43pF//tn9NcikrkKzztPFxLglklF5rnvQF2JVbjtvaygD0Hkz",
+	"+6A7x65a3B14KKfXzXswCA8X7ufbugUvexnL+803e21RmqWa+hgXxAov0DU2GTnAe8HlaYXmYkyZjhCV",
+	"19DukmvDiox8fXHcEL3fNEYPb+l5gxQJpG7Q5mh6dauUlpUUunhDjMRAGIs6Z9h5vRXc00rFhDA9nGt+",
+	"L5vqpOczooSBm/Dfr4jBgbIF3d4hX+CmyhHV8uGiyj96lczWSX6TYpmm3YY8RKXjY7UY4Moi2g+sBFxD",
+	"+XMuXOIpJpseGyFaqQYDGOBHjQrh9P1wj5Jg/sfCL4DTYdwKYE+ENzywwHaY3r5z+POALNikgpwWMgcy",
+	"NL6gLAjrvSoSr6GB2zkF5fke/qjWEgkVCvXyhyfidI2mS3mDA7pg/m9JXEaUtMJk1zphKc2llR61kW0n",
+	"eOOx6BpRcY37GbK/NFIh1V1Ky31F5nMxpc/QsSeujlMECu+zyQNyNgK91lbLY8pKheS9JEu4CmiW4UeC",
+	"v07vF7CMYWRORc7K8p51bHt4GTeqwQp/eLLQKTMKR+rfDaZnYTqYbnyVK1ouSAEFO7Hq4OV+2C7Rhgqo",
+	"KHDouiZokitGlablIVXymdUKtCFatpSv+6pVFwd0vv+pepVFBQdvF0hqtaP9muWNtC4g13674vmqJR2e",
+	"jPOM0qHcCf69tCjTvz+IeTAyoVF1m1Uf68o0X4ozLs5KLpxzY8BBcc2X4pV4zcVJ3RStVdLlQ9fHcRlD",
+	"kJadzrFRvhRohZgrudVQbSwjUuS9kB+jnEE6itLv7bdjgmx9Bzx3w9DcLuv3w0sQxKaF9rFq2HVDfrnv",
+	"xRNCfrthvZcgbmFXHqZc2wRXkO14RSF+0/50cI/FVS2O6I6/qrGmXUhYa9o/zxWj631VKiPUMcpvLi6O",
+	"VgTKL9/pW+cegdw4XLRaPsiaoQIfRjMzCDc12o3aMrX3PkL4WyqG7bt2P/hTuF4gMK2Vuv8lZfpkyslP",
+	"nVSSiufrVooJFjjUTWA9ZhW02ssc4fb/URdL1m1cGLgLuPSi6bXO7zk2s/aWKb5woEuSyR/toF3L8XDK",
+	"xJBmO9FbabpA5StqCbAsi44FWjXMFyFSSGjdY45TpcgOrg1r7cA9TP9Qe/DttCNPyVWtpuWnBG6zSoJd",
+	"b6U6XtEymMxdQUBS9NlsFTeGoXmguTvXzbttvHTUrmT0lmEpdgDuitHSrIYg+j2OOCE03QoJSLomvajo",
+	"dboNz57+/HEvvSw0Pen8jrxlrABuDV2FH+FirYk++3bDP3+0UkLoXvzzR8uOMdsAxRnsintuRcr/GwAA",
+	"//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -41,6 +41,29 @@ func compare(ctx context.Context, c *Call) error {
 	if m == nil {
 		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
 	}
+	if c.json || c.csv {
+		return c.show(c.fileMoves(*m), m)
+	}
+	fmt.Fprintf(c.Stdout, "receipt %d of %s against receipt %d", m.After, m.Input, m.Before)
+	if m.BeforeInput != m.Input {
+		fmt.Fprintf(c.Stdout, " of %s", m.BeforeInput)
+	}
+	if m.OtherDefinition {
+		fmt.Fprint(c.Stdout, ", by another definition")
+	}
+	fmt.Fprintln(c.Stdout)
+	t := columns("", fmt.Sprintf(">receipt %d", m.Before), fmt.Sprintf(">receipt %d", m.After), ">moved")
+	t.row("rows", c.number(m.RowsBefore), c.number(m.RowsAfter), c.signed(m.RowsAfter-m.RowsBefore))
+	for _, of := range m.Totals {
+		t.row(of.Column, totals.Grouped(of.Before), totals.Grouped(of.After), totals.Grouped(of.Moved))
+	}
+	t.print(c.Stdout)
+	c.printMoves(*m)
+	return nil
+}
+
+// fileMoves lists the files that totals moved by.
+func (c *Call) fileMoves(m api.ReceiptComparison) *table {
 	names := []string{"change", "file", ">rows"}
 	for _, t := range m.Totals {
 		names = append(names, ">"+t.Column)
@@ -63,26 +86,34 @@ func compare(ctx context.Context, c *Call) error {
 		}
 		files.row(row...)
 	}
-	if c.json || c.csv {
-		return c.show(files, m)
+	return files
+}
+
+// printMoves prints the files that totals moved by, and the watched values that
+// came or went.
+func (c *Call) printMoves(m api.ReceiptComparison) {
+	for i, w := range m.Watched {
+		came, went := w.RowsBefore == 0, w.RowsAfter == 0
+		if i == mostWatched {
+			fmt.Fprintf(c.Stdout, "  and %d watched values more; jorvex summary %s shows them\n", len(m.Watched)-i, m.Input)
+			break
+		}
+		value := w.Value
+		if value == "" {
+			value = "(blank)"
+		}
+		switch {
+		case came:
+			fmt.Fprintf(c.Stdout, "  %s gained %s, %s\n", w.Column, value, plural(w.RowsAfter, "row"))
+		case went:
+			fmt.Fprintf(c.Stdout, "  %s lost %s, %s\n", w.Column, value, plural(w.RowsBefore, "row"))
+		default:
+			fmt.Fprintf(c.Stdout, "  %s %s: %s rows\n", w.Column, value, c.signed(w.RowsAfter-w.RowsBefore))
+		}
 	}
-	fmt.Fprintf(c.Stdout, "receipt %d of %s against receipt %d", m.After, m.Input, m.Before)
-	if m.BeforeInput != m.Input {
-		fmt.Fprintf(c.Stdout, " of %s", m.BeforeInput)
-	}
-	if m.OtherDefinition {
-		fmt.Fprint(c.Stdout, ", by another definition")
-	}
-	fmt.Fprintln(c.Stdout)
-	t := columns("", fmt.Sprintf(">receipt %d", m.Before), fmt.Sprintf(">receipt %d", m.After), ">moved")
-	t.row("rows", c.number(m.RowsBefore), c.number(m.RowsAfter), c.signed(m.RowsAfter-m.RowsBefore))
-	for _, of := range m.Totals {
-		t.row(of.Column, totals.Grouped(of.Before), totals.Grouped(of.After), totals.Grouped(of.Moved))
-	}
-	t.print(c.Stdout)
 	fmt.Fprintln(c.Stdout)
 	if len(m.Items) > 0 {
-		files.print(c.Stdout)
+		c.fileMoves(m).print(c.Stdout)
 	}
 	var counts []string
 	for _, change := range []string{"in", "out", "changed", "moved", "same"} {
@@ -95,8 +126,10 @@ func compare(ctx context.Context, c *Call) error {
 		fmt.Fprintf(c.Stdout, "; the first %s are shown", c.number(int64(len(m.Items))))
 	}
 	fmt.Fprintln(c.Stdout)
-	return nil
 }
+
+// mostWatched is how many watched values are printed.
+const mostWatched = 20
 
 // signed is a number of rows more or fewer, blank for none.
 func (c *Call) signed(n int64) string {

@@ -13,7 +13,12 @@ import (
 	"jorvex/internal/core/totals"
 )
 
-func refresh(ctx context.Context, c *Call) error {
+func refresh(ctx context.Context, c *Call) error { return c.ask(ctx, false) }
+
+// rehearse has everything done but the delivery.
+func rehearse(ctx context.Context, c *Call) error { return c.ask(ctx, true) }
+
+func (c *Call) ask(ctx context.Context, rehearse bool) error {
 	c.connected()
 	wait := c.Flags.Bool("wait", true, "wait until the refresh has ended")
 	set := parameters{}
@@ -29,7 +34,7 @@ func refresh(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	request := api.RefreshRequest{Set: set, Only: only}
+	request := api.RefreshRequest{Set: set, Only: only, Rehearse: rehearse}
 	if *asOf != "" {
 		if request.AsOf, err = parseMoment(*asOf, true); err != nil {
 			return Usage("-as-of: %s", err)
@@ -109,6 +114,8 @@ func (c *Call) follow(ctx context.Context, service *api.ClientWithResponses, r *
 	switch {
 	case r.Outcome == api.OutcomeDelivered:
 		return c.delivered(ctx, service, *r)
+	case r.Outcome == api.OutcomeRehearsed:
+		return c.rehearsed(ctx, service, *r)
 	case !wait:
 		fmt.Fprintf(c.Stdout, "refresh %d of %s is %s\n", r.Id, r.Input, r.Outcome)
 		return nil
@@ -130,7 +137,7 @@ func outcome(r api.Refresh, message string) error {
 	switch r.Outcome {
 	case api.OutcomeStopped, api.OutcomeAsking:
 		return &exitError{GateStopped, message}
-	case api.OutcomeFailed, api.OutcomeInterrupted:
+	case api.OutcomeFailed, api.OutcomeInterrupted, api.OutcomeCancelled:
 		return &exitError{Failed, message}
 	}
 	return nil
@@ -168,6 +175,7 @@ func (c *Call) delivered(ctx context.Context, service *api.ClientWithResponses, 
 	}
 	fmt.Fprintf(c.Stdout, "%s delivered: %s from %s, receipt %d\n", r.Input, plural(receipt.Rows, "row"), plural(receipt.Files, "file"), receipt.Number)
 	c.moved(*receipt)
+	c.passed(*receipt)
 	if r.Problem != "" {
 		fmt.Fprintf(c.Stderr, "jorvex: %s; %s\n", r.Problem, r.Next)
 	}
@@ -190,14 +198,69 @@ func (c *Call) moved(r api.Receipt) {
 	t.print(c.Stdout)
 	for _, d := range r.Deliveries {
 		size := ""
-		if d.Kind == api.DeliveryKindFile {
+		if d.Kind == api.DeliveryKindFile && d.Bytes > 0 {
 			size = ", " + c.bytes(d.Bytes)
 		}
 		fmt.Fprintf(c.Stdout, "  %s %s (%s%s)\n", d.Kind, d.Where, plural(d.Rows, "row"), size)
 	}
 	if r.NotUsed > 0 {
-		fmt.Fprintf(c.Stdout, "  %s picked and not used; jorvex receipt %d -files tells why\n", plural(r.NotUsed, "file"), r.Number)
+		fmt.Fprintf(c.Stdout, "  %s picked and not used\n", plural(r.NotUsed, "file"))
 	}
+}
+
+func (c *Call) passed(r api.Receipt) {
+	for _, p := range r.Passed {
+		fmt.Fprintf(c.Stdout, "  passed (%s): %s\n", word(p.Answer), p.Says)
+	}
+}
+
+// rehearsed tells what a refresh would deliver.
+func (c *Call) rehearsed(ctx context.Context, service *api.ClientWithResponses, r api.Refresh) error {
+	fmt.Fprintf(c.Stdout, "%s would deliver %s from %s; nothing was delivered\n", r.Input, plural(r.Rehearsal.Rows, "row"), plural(r.Rehearsal.Files, "file"))
+	c.moved(r.Rehearsal)
+	c.passed(r.Rehearsal)
+	if r.Rehearsal.Before == 0 {
+		return nil
+	}
+	answer, err := service.CompareRehearsalWithResponse(ctx, r.Id, &api.CompareRehearsalParams{Limit: 20})
+	if err != nil {
+		return unreachable(err)
+	}
+	if answer.JSON200 == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	c.printMoves(*answer.JSON200)
+	return nil
+}
+
+// cancel gives a refresh up.
+func cancel(ctx context.Context, c *Call) error {
+	c.connected()
+	args, err := c.Parse(1, 1)
+	if err != nil {
+		return err
+	}
+	id, err := strconv.ParseInt(args[0], 10, 64)
+	if err != nil || id < 1 {
+		return Usage("%q is no refresh; list them with: jorvex refreshes", args[0])
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	answer, err := service.CancelRefreshWithResponse(ctx, id)
+	if err != nil {
+		return unreachable(err)
+	}
+	r := answer.JSON200
+	if r == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	if c.json {
+		return c.printJSON(r)
+	}
+	fmt.Fprintf(c.Stdout, "refresh %d of %s is %s\n", r.Id, r.Input, r.Outcome)
+	return nil
 }
 
 func signed(n int64) string {
@@ -333,8 +396,14 @@ func (c *Call) printReceipt(r api.Receipt) {
 	t.row("ended", fmt.Sprintf("%s, after %s", c.moment(r.Ended), r.Ended.Sub(r.Started).Round(time.Millisecond)))
 	t.row("made by", fmt.Sprintf("jorvex %s on %s", r.Program, r.Machine))
 	t.row("files", c.number(r.Files))
+	if r.NotUsed > 0 {
+		t.row("not used", fmt.Sprintf("%s, though picked; -files tells why", plural(r.NotUsed, "file")))
+	}
 	for _, l := range r.LeftOut {
 		t.row("left out", fmt.Sprintf("%s: %s", plural(l.Files, "file"), word(l.Reason)))
+	}
+	for _, p := range r.Passed {
+		t.row("passed", fmt.Sprintf("%s (the gate answers %s)", p.Says, word(p.Answer)))
 	}
 	t.row("digest", r.Digest)
 	t.row("before it", r.Previous)

@@ -82,15 +82,23 @@ pick:
 expect: {every: working day, of: day, each: terminal, due: "1 day after, 09:00"}
 columns:
   - {name: day, capture: day}
-  - {name: terminal, capture: terminal}
+  - {name: terminal, capture: terminal, watch: true}
   - {name: sailing, headers: [Sailing, Sailing no], required: true, key: true}
-  - {name: vessel, headers: [Vessel], required: true}
+  - {name: vessel, headers: [Vessel], required: true, watch: true}
   - {name: bound_for, headers: [Bound for]}
   - {name: departed, headers: [Departed], type: time}
   - {name: passengers, headers: [Passengers], type: whole, required: true, total: true}
   - {name: vehicles, headers: [Vehicles], type: whole, total: true}
   - {name: freight_t, headers: ["Freight (t)"], type: decimal, total: true}
   - {name: source_file, file: name}
+summaries:
+  - name: by terminal
+    rows: [terminal, vessel]
+    measures: [distinct sailing, sum passengers, sum vehicles, sum freight_t]
+  - name: passengers from and to
+    rows: terminal
+    columns: bound_for
+    measures: sum passengers
 deliver:
   - file: daily-loadings.csv
   - table: daily_loadings

@@ -219,8 +219,39 @@ func (p *Part) Sound() bool {
 	return err == nil
 }
 
-// Remove takes a part away, which is found to be damaged.
+// Beside reads what was kept beside a part under a key. It reports whether there
+// was something that could be read.
+func (p *Part) Beside(key string, into any) bool {
+	b, err := os.ReadFile(p.path + "." + key)
+	return err == nil && json.Unmarshal(b, into) == nil
+}
+
+// Keep keeps something that was made of a part's rows beside it.
+func (p *Part) Keep(key string, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Join(p.store.dir, "incoming"), "*")
+	if err == nil {
+		_, err = f.Write(b)
+		err = errors.Join(err, f.Close())
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), p.path+"."+key)
+	}
+	if err != nil {
+		return fmt.Errorf("write beside a part: %w", err)
+	}
+	return nil
+}
+
+// Remove takes a part away, which is found to be damaged or not needed.
 func (p *Part) Remove() {
+	beside, _ := filepath.Glob(p.path + ".*")
+	for _, path := range beside {
+		_ = os.Remove(path)
+	}
 	_ = os.Remove(p.path + ".json")
 	_ = os.Remove(p.path)
 }

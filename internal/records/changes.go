@@ -114,6 +114,17 @@ func (s *Store) FedBy(ctx context.Context, input int64, path []byte) ([]Fed, err
 	return all[Fed](s.Pool.Query(ctx, "SELECT path, digest, first, last FROM fed WHERE input_id = $1 AND path = $2 ORDER BY last DESC LIMIT 200", input, path))
 }
 
+// LastFed is the version of a file that fed an input last, and the receipt it did.
+type LastFed struct {
+	Digest  string
+	Receipt int64
+}
+
+// LastFed returns the version of a file that fed an input last, or ErrNotFound.
+func (s *Store) LastFed(ctx context.Context, input int64, path []byte) (LastFed, error) {
+	return one[LastFed](s.Pool.Query(ctx, "SELECT digest, last AS receipt FROM fed WHERE input_id = $1 AND path = $2 ORDER BY last DESC LIMIT 1", input, path))
+}
+
 // Traced is a run of receipts of an input that a file fed.
 type Traced struct {
 	Input string

@@ -25,6 +25,8 @@ const (
 	Failed      Outcome = "failed"      // something outside the files went wrong
 	Interrupted Outcome = "interrupted" // the service ended while it ran
 	Asking      Outcome = "asking"      // a gate waits for a person
+	Cancelled   Outcome = "cancelled"   // a person gave it up
+	Rehearsed   Outcome = "rehearsed"   // it was a rehearsal, and came to its end
 )
 
 // Refresh is one run. The row is the truth of it; a job is only the means.
@@ -50,6 +52,8 @@ type Refresh struct {
 	Fence     int64
 	Receipt   int64 // 0 if it has none
 	Request   Request
+	Asks      []string // causes that a person may have it go on with
+	Rehearsal []byte   // header of the receipt that there would be
 }
 
 // Request is what is asked of a refresh beside the input.
@@ -57,8 +61,10 @@ type Request struct {
 	Set  definition.Values `json:"set,omitempty"`
 	AsOf *time.Time        `json:"as_of,omitempty"`
 	Only []string          `json:"only,omitempty"` // paths, as filename.Show writes them
-	// Accept is what a person has the refresh go on with: "broken".
+	// Accept is the causes that a person has the refresh go on with.
 	Accept []string `json:"accept,omitempty"`
+	// Rehearse has everything done but the delivery.
+	Rehearse bool `json:"rehearse,omitempty"`
 }
 
 // StoppingFile is a file that stopped a refresh.
@@ -71,7 +77,7 @@ type StoppingFile struct {
 // whoever asks: delivered is announced once everything is there.
 const selectRefresh = `SELECT f.id, f.input_id, CASE WHEN f.outcome = 'delivered' AND f.problem = ''
 	AND EXISTS (SELECT FROM publications p WHERE p.refresh_id = f.id) THEN 'running' ELSE f.outcome END AS outcome, f.asked_by, f.asked_at, f.as_of, f.started, f.ended, f.stage, f.files, f.files_done,
-	f.bytes, f.bytes_done, f.rows, f.problem, f.next, f.stopped_by, f.fence, f.request, i.name AS input, coalesce(r.number, 0) AS receipt
+	f.bytes, f.bytes_done, f.rows, f.problem, f.next, f.stopped_by, f.fence, f.request, f.asks, f.rehearsal, i.name AS input, coalesce(r.number, 0) AS receipt
 	FROM refreshes f JOIN inputs i ON i.id = f.input_id LEFT JOIN receipts r ON r.refresh_id = f.id `
 
 // Refresh returns a refresh, or ErrNotFound.
@@ -85,10 +91,10 @@ func (s *Store) Refreshes(ctx context.Context, input *int64, before int64, limit
 	return all[Refresh](s.Pool.Query(ctx, selectRefresh+`WHERE ($1::bigint IS NULL OR f.input_id = $1) AND ($2 = 0 OR f.id < $2) ORDER BY f.id DESC LIMIT $3`, input, before, limit))
 }
 
-// LastRefreshes returns the newest refresh of each input.
+// LastRefreshes returns the newest refresh of each input; rehearsals do not count.
 func (s *Store) LastRefreshes(ctx context.Context, inputs []int64) (map[int64]Refresh, error) {
 	list, err := all[Refresh](s.Pool.Query(ctx, selectRefresh+`WHERE f.id IN (
-		SELECT (SELECT id FROM refreshes WHERE input_id = i.id ORDER BY id DESC LIMIT 1) FROM inputs i WHERE i.id = ANY($1))`, inputs))
+		SELECT (SELECT id FROM refreshes WHERE input_id = i.id AND NOT request ? 'rehearse' ORDER BY id DESC LIMIT 1) FROM inputs i WHERE i.id = ANY($1))`, inputs))
 	last := map[int64]Refresh{}
 	for _, r := range list {
 		last[r.InputID] = r
@@ -123,7 +129,7 @@ const Lease = 15 * time.Second
 func (s *Store) ClaimRefresh(ctx context.Context, id int64, at time.Time) (fence int64, err error) {
 	// One that asks is overtaken.
 	err = s.Pool.QueryRow(ctx, `WITH overtaken AS (UPDATE refreshes SET outcome = 'stopped', next = next || '; refresh ' || $1::text || ' overtook the question'
-			WHERE input_id = (SELECT input_id FROM refreshes WHERE id = $1) AND outcome = 'asking' AND id < $1)
+			WHERE input_id = (SELECT input_id FROM refreshes WHERE id = $1 AND NOT request ? 'rehearse') AND outcome = 'asking' AND id < $1)
 		UPDATE refreshes SET outcome = 'running', stage = 'looking', started = $2,
 		as_of = coalesce((request->>'as_of')::timestamptz, $2), fence = fence + 1, lease_until = now() + $3 WHERE id = $1 AND outcome = 'waiting' RETURNING fence`, id, at, Lease).Scan(&fence)
 	if isUnique(err) || errors.Is(err, pgx.ErrNoRows) {
@@ -141,16 +147,20 @@ func (s *Store) AnswerRefresh(ctx context.Context, id int64, goOn bool, by strin
 		if goOn {
 			word = "go on"
 		}
-		tag, err := tx.Exec(ctx, `UPDATE refreshes SET outcome = 'stopped', next = $2 WHERE id = $1 AND outcome = 'asking'`, id, by+" answered: "+word)
-		if err == nil && tag.RowsAffected() == 0 {
+		var request Request
+		var asks []string
+		err := tx.QueryRow(ctx, `UPDATE refreshes SET outcome = 'stopped', next = $2 WHERE id = $1 AND outcome = 'asking' RETURNING request, asks`,
+			id, by+" answered: "+word).Scan(&request, &asks)
+		if errors.Is(err, pgx.ErrNoRows) {
 			err = ErrConflict
 		}
 		if err != nil || !goOn {
 			return err
 		}
+		request.Accept = append(request.Accept, asks...)
 		err = tx.QueryRow(ctx, `INSERT INTO refreshes (input_id, outcome, asked_by, asked_at, as_of, stage, request)
-			SELECT input_id, 'waiting', $2, $3, $3, 'waiting', request || '{"accept": ["broken"]}' FROM refreshes WHERE id = $1 RETURNING id`,
-			id, fmt.Sprintf("%s, answering refresh %d", by, id), at).Scan(&answered)
+			SELECT input_id, 'waiting', $2, $3, $3, 'waiting', $4 FROM refreshes WHERE id = $1 RETURNING id`,
+			id, fmt.Sprintf("%s, answering refresh %d", by, id), at, request).Scan(&answered)
 		if err != nil {
 			return err
 		}
@@ -158,6 +168,19 @@ func (s *Store) AnswerRefresh(ctx context.Context, id int64, goOn bool, by strin
 	})
 	return answered, err
 }
+
+// CancelRefresh ends a refresh that waits or asks. One that runs is ErrConflict.
+func (s *Store) CancelRefresh(ctx context.Context, id int64, by string, at time.Time) error {
+	tag, err := s.Pool.Exec(ctx, `UPDATE refreshes SET outcome = 'cancelled', problem = $2, next = '', ended = $3, stage = 'done'
+		WHERE id = $1 AND outcome IN ('waiting', 'asking')`, id, CancelledBy(by), at)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrConflict
+	}
+	return err
+}
+
+// CancelledBy says that somebody cancelled a refresh.
+func CancelledBy(by string) string { return "cancelled by " + by }
 
 // Claimed is a running refresh.
 type Claimed struct{ ID, Fence int64 }
@@ -202,6 +225,8 @@ type Ending struct {
 	Problem   string
 	Next      string
 	StoppedBy []StoppingFile
+	Asks      []string
+	Rehearsal []byte
 }
 
 // EndRefresh records that a running refresh ended without a delivery, and has
@@ -210,11 +235,14 @@ func (s *Store) EndRefresh(ctx context.Context, id, fence int64, at time.Time, e
 	if e.StoppedBy == nil {
 		e.StoppedBy = []StoppingFile{}
 	}
+	if e.Asks == nil {
+		e.Asks = []string{}
+	}
 	return s.Tx(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `UPDATE refreshes SET outcome = $3, problem = $4, next = $5, stopped_by = $6, ended = $7, stage = 'done',
-			files = $8, files_done = $9, bytes = $10, bytes_done = $11, rows = $12
+			files = $8, files_done = $9, bytes = $10, bytes_done = $11, rows = $12, asks = $13, rehearsal = $14
 			WHERE id = $1 AND fence = $2 AND outcome = 'running'`, id, fence, e.Outcome, e.Problem, e.Next, e.StoppedBy, at,
-			e.Progress.Files, e.Progress.FilesDone, e.Progress.Bytes, e.Progress.BytesDone, e.Progress.Rows)
+			e.Progress.Files, e.Progress.FilesDone, e.Progress.Bytes, e.Progress.BytesDone, e.Progress.Rows, e.Asks, e.Rehearsal)
 		if err != nil {
 			return err
 		}

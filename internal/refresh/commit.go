@@ -3,11 +3,9 @@ package refresh
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"slices"
 	"time"
 
-	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/receipt"
@@ -16,47 +14,6 @@ import (
 	"jorvex/internal/deliver"
 	"jorvex/internal/records"
 )
-
-// gate decides whether the refresh may go on with the files that are broken.
-func (r *run) gate() error {
-	var broken []records.StoppingFile
-	for _, f := range r.files {
-		found, is := f.broken()
-		if !is {
-			continue
-		}
-		broken = append(broken, records.StoppingFile{Path: filename.Show(f.picked.Path), Finding: found})
-		f.leftOut = found.Sentence
-	}
-	if len(broken) == 0 {
-		return nil
-	}
-	if r.answer() == definition.LeaveOut {
-		if len(broken) == len(r.files) {
-			return &stopped{problem: "every picked file is broken", next: "mend the files and refresh again", files: broken}
-		}
-		return nil
-	}
-	first := broken[0]
-	problem := fmt.Sprintf("%s cannot be used: %s", first.Path, first.Finding.Sentence)
-	if n := len(broken); n > 1 {
-		problem = fmt.Sprintf("%d files cannot be used; the first is %s: %s", n, first.Path, first.Finding.Sentence)
-	}
-	if r.answer() == definition.Wait && len(broken) < len(r.files) {
-		return &stopped{problem: problem, files: broken, asks: true,
-			next: fmt.Sprintf("mend the files and refresh again; or go on without them: jorvex answer %d go", r.row.ID)}
-	}
-	return &stopped{problem: problem, files: broken,
-		next: first.Finding.Suggest + "; or have the gate leave broken files out (gate: {broken: leave_out})"}
-}
-
-// answer is what the gate answers to a broken file, unless a person did.
-func (r *run) answer() definition.BrokenAnswer {
-	if slices.Contains(r.row.Request.Accept, "broken") {
-		return definition.LeaveOut
-	}
-	return r.view.Definition.Broken
-}
 
 // commit publishes the staged deliveries together with the receipt.
 func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
@@ -111,7 +68,7 @@ func (r *run) header() (receipt.Header, error) {
 		Form: receipt.Version, Refresh: r.row.ID, InputID: in.ID, Input: in.Name,
 		Definition: receipt.DefinitionMark{Version: in.Version, Digest: in.Digest},
 		AsOf:       r.row.AsOf.UTC(), Parameters: r.view.Definition.Values, Only: r.row.Request.Only, AskedBy: r.row.AskedBy, Started: r.row.Started.UTC(), Ended: r.Clock().UTC().Truncate(time.Microsecond),
-		Machine: r.Machine, Program: r.Program, Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: r.deliveries,
+		Machine: r.Machine, Program: r.Program, Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: r.deliveries, Passed: r.passed,
 	}
 	var names []string
 	for _, c := range r.view.Definition.Columns {
@@ -151,8 +108,48 @@ func (r *run) header() (receipt.Header, error) {
 		return h, err
 	}
 	object, err := r.batch.Put(&lines)
-	h.FilesDigest = object.Digest
+	if h.FilesDigest = object.Digest; err != nil {
+		return h, err
+	}
+	h.FiguresDigest, err = r.figures()
 	return h, err
+}
+
+// figures stores the watched values and summaries in the vault, if there are any.
+func (r *run) figures() (digest string, err error) {
+	plan := r.view.Definition.Plan()
+	if plan.Empty() {
+		return "", nil
+	}
+	all := totals.NewTally(plan)
+	for _, f := range r.files {
+		if f.leftOut == "" {
+			all.Merge(f.tally)
+		}
+	}
+	text, err := receipt.Canonical(all.Figures())
+	if err != nil {
+		return "", err
+	}
+	object, err := r.batch.Put(bytes.NewReader(text))
+	return object.Digest, err
+}
+
+// rehearsed records what there would be delivered.
+func (r *run) rehearsed(ctx context.Context) error {
+	header, err := r.header()
+	if err != nil {
+		return err
+	}
+	if err := r.batch.Commit(); err != nil {
+		return err
+	}
+	text, err := receipt.Canonical(header)
+	if err != nil {
+		return err
+	}
+	ending := records.Ending{Outcome: records.Rehearsed, Progress: r.progress(), Rehearsal: text}
+	return r.Store.EndRefresh(ctx, r.row.ID, r.fence, header.Ended, ending, r.enqueue(ctx))
 }
 
 // sameContent notes on each file that it holds the bytes of one before it.
@@ -181,7 +178,7 @@ func (r *run) complete(rows int64) error {
 	}
 	for i := range r.deliveries {
 		d := &r.deliveries[i]
-		if d.Kind == "table" {
+		if d.Kind == "table" && !r.row.Request.Rehearse {
 			if d.Rows != rows {
 				return &deliver.Missing{Name: d.Name, Have: d.Rows, Want: rows}
 			}
@@ -214,6 +211,12 @@ func (f *fed) line(place string, names []string) receipt.File {
 		Place: place, Path: filename.Show(f.picked.Path), Size: f.reading.Mark.Size,
 		Modified: time.Unix(0, f.reading.Mark.Modified).UTC(), Digest: f.reading.Digest, Use: receipt.Current,
 		Read: f.shaped.Read, Kept: f.shaped.Kept, Part: f.partDigest(), Totals: []receipt.Total{}, Findings: f.shaped.Findings,
+	}
+	if f.standsIn {
+		line.Use, line.Why = receipt.LastGood, f.why
+	}
+	if f.reading.Mark.Modified == 0 {
+		line.Modified = time.Time{} // it was not seen
 	}
 	line.Held = f.picked.Held
 	for _, e := range f.picked.Entries {

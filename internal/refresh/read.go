@@ -15,6 +15,7 @@ import (
 	"jorvex/internal/core/reading"
 	"jorvex/internal/core/receipt"
 	"jorvex/internal/core/shaping"
+	"jorvex/internal/core/totals"
 	"jorvex/internal/deliver"
 	"jorvex/internal/parts"
 	"jorvex/internal/records"
@@ -27,8 +28,15 @@ type fed struct {
 	reading watch.Reading
 	shaped  shaping.Result
 	part    *parts.Part
+	tally   *totals.Tally
 	leftOut string // why it is not used, empty if it is
 	done    chan struct{}
+
+	held     definition.Cause // why it is not fully seen, empty for others
+	why      string           // it is not used as it is
+	gated    bool             // the gate will not let it pass
+	standsIn bool             // an earlier version does
+	learnt   *watch.Reading   // what reading it told, where another version stands in
 }
 
 // broken returns the finding that makes the file unusable, if there is one.
@@ -64,10 +72,10 @@ func (r *run) parts(ctx context.Context) func(each func(part io.Reader) error) e
 			case <-ctx.Done():
 				return ctx.Err()
 			}
-			if _, broken := f.broken(); broken {
-				if r.answer() != definition.LeaveOut {
-					return errGated
-				}
+			if f.gated {
+				return errGated
+			}
+			if f.leftOut != "" {
 				continue
 			}
 			if err := f.open(each); err != nil {
@@ -106,6 +114,10 @@ func (r *run) stageAll(ctx context.Context, group *errgroup.Group) error {
 	}
 	tables := r.tables
 	for i, d := range list {
+		r.deliveries[i] = receipt.Delivery{Kind: d.Kind(), Name: d.Name()}
+		if r.row.Request.Rehearse {
+			continue
+		}
 		stage := func() (deliver.Staged, error) { return deliver.Staged{}, nil }
 		if d.Table != "" {
 			table := tables[0]
@@ -133,6 +145,9 @@ func (r *run) read(ctx context.Context) error {
 	group, groupCtx := errgroup.WithContext(ctx)
 	group.SetLimit(workers)
 	for _, f := range r.files {
+		if f.done == closed {
+			continue
+		}
 		group.Go(func() error {
 			defer close(f.done)
 			if err := r.readOne(groupCtx, f); err != nil {
@@ -147,14 +162,41 @@ func (r *run) read(ctx context.Context) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	readings := make([]watch.Reading, len(r.files))
-	for i, f := range r.files {
-		readings[i] = f.reading
+	var readings []watch.Reading
+	for _, f := range r.files {
+		switch {
+		case f.learnt != nil && f.held == "":
+			readings = append(readings, *f.learnt)
+		case f.held == "":
+			readings = append(readings, f.reading)
+		}
 	}
 	return r.Watcher.Learn(ctx, r.view.Input, readings)
 }
 
 func (r *run) readOne(ctx context.Context, f *fed) error {
+	if f.held != "" {
+		problem, err := r.standIn(ctx, f, f.why)
+		if problem != "" {
+			f.gated = true
+			r.meet(met{cause: f.held, stop: true, says: fmt.Sprintf("%s: %s, and %s", filename.Show(f.picked.Path), f.why, problem), next: "mend the cause, or have the gate leave such files out"})
+		}
+		if err == nil && !f.gated {
+			err = r.count(ctx, f)
+		}
+		return err
+	}
+	if err := r.take(ctx, f); err != nil {
+		return err
+	}
+	if err := r.judge(ctx, f); err != nil || f.gated || f.leftOut != "" {
+		return err
+	}
+	return r.count(ctx, f)
+}
+
+// take reads a file as it is now.
+func (r *run) take(ctx context.Context, f *fed) error {
 	var err error
 	if f.picked.Digest != "" && r.Vault.Has(f.picked.Digest) {
 		// The bytes are there already, and the file was not touched since.

@@ -44,6 +44,7 @@ type Runner struct {
 	stop    context.CancelFunc
 	tending sync.WaitGroup
 	inHand  sync.Map // of refresh to a channel that closes when its files were told anew
+	cancels sync.Map // of running refresh to the function that gives it up
 }
 
 // job asks for one refresh to be run.
@@ -158,6 +159,34 @@ func (r *Runner) Answer(ctx context.Context, id int64, goOn bool, by string) (re
 	return r.Store.Refresh(ctx, answered)
 }
 
+// Cancel gives a refresh up that waits, asks or runs. A commit that has begun is
+// not undone; then the refresh is delivered all the same.
+func (r *Runner) Cancel(ctx context.Context, id int64, by string) (records.Refresh, error) {
+	if _, err := r.Store.Refresh(ctx, id); err != nil {
+		return records.Refresh{}, err
+	}
+	err := r.Store.CancelRefresh(ctx, id, by, r.Clock())
+	if errors.Is(err, records.ErrConflict) {
+		give, runs := r.cancels.Load(id)
+		if !runs {
+			return records.Refresh{}, err
+		}
+		give.(context.CancelCauseFunc)(&cancelled{by})
+		err = nil
+		r.Settled(ctx, id)
+	}
+	if err != nil {
+		return records.Refresh{}, err
+	}
+	r.announce(ctx, id)
+	return r.Store.Refresh(ctx, id)
+}
+
+// cancelled is the error of a refresh that a person gave up.
+type cancelled struct{ by string }
+
+func (e *cancelled) Error() string { return records.CancelledBy(e.by) }
+
 func (r *Runner) announce(ctx context.Context, id int64) {
 	if row, err := r.Store.Refresh(ctx, id); err == nil {
 		r.Events.Publish("refresh", row)
@@ -185,7 +214,7 @@ func (r *Runner) publish(ctx context.Context) error {
 type stopped struct {
 	problem, next string
 	files         []records.StoppingFile
-	asks          bool // a person may have it go on
+	asks          []string // causes that a person may have it go on with
 }
 
 func (e *stopped) Error() string { return e.problem }
@@ -217,7 +246,7 @@ func (r *Runner) run(ctx context.Context, id int64) {
 	run.clear(context.WithoutCancel(ctx), err)
 	if err != nil {
 		run.end(context.WithoutCancel(ctx), err)
-	} else {
+	} else if !row.Request.Rehearse {
 		r.Log.Info("refresh delivered", "input", row.Input, "refresh", id, "receipt", stored.Number)
 	}
 	r.announce(context.WithoutCancel(ctx), id)

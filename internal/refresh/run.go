@@ -4,14 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"jorvex/internal/core/definition"
-	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/receipt"
-	"jorvex/internal/core/selection"
 	"jorvex/internal/deliver"
 	"jorvex/internal/records"
 	"jorvex/internal/vault"
@@ -26,8 +25,13 @@ type run struct {
 
 	batch *vault.Batch // what this run puts in the vault
 
-	view       watch.View
-	files      []*fed
+	view   watch.View
+	files  []*fed
+	gating sync.Mutex
+	met    []met
+	passed []receipt.Passed
+	goods  goods
+
 	deliveries []receipt.Delivery
 	staged     []records.Publication
 	tables     []*deliver.Table
@@ -42,6 +46,8 @@ type run struct {
 func (r *run) do(ctx context.Context) (receipt.Stored, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
+	r.cancels.Store(r.row.ID, cancel)
+	defer r.cancels.Delete(r.row.ID)
 	r.stage.Store("looking")
 	beat := r.heartbeat(ctx, cancel)
 	defer beat()
@@ -55,6 +61,9 @@ func (r *run) do(ctx context.Context) (receipt.Stored, error) {
 	}
 	if err := r.gate(); err != nil {
 		return receipt.Stored{}, err
+	}
+	if r.row.Request.Rehearse {
+		return receipt.Stored{}, cause(ctx, r.rehearsed(ctx))
 	}
 	stored, err := r.commit(ctx)
 	return stored, cause(ctx, err)
@@ -124,47 +133,22 @@ func (r *run) look(ctx context.Context) error {
 	}
 	broken, unusable := finding.AnyBroken(r.view.Findings)
 	switch {
-	case r.view.Unreachable != "":
-		return &stopped{problem: fmt.Sprintf("the place %s cannot be reached: %s", in.Place, r.view.Unreachable), next: "make it reachable and refresh again"}
 	case unusable:
 		return &stopped{problem: broken.Sentence, next: broken.Suggest + " and refresh again"}
 	case len(r.view.NotThere) > 0:
 		return &stopped{problem: fmt.Sprintf("%s named for this once is not there: %s", count(len(r.view.NotThere), "file"), r.view.NotThere[0]), next: "name files that jorvex files lists"}
-	case len(r.view.HeldBack) > 0:
-		return heldBack(r.view.HeldBack)
-	case len(r.view.Picked) == 0:
-		return &stopped{problem: "no file is picked", next: "check the folder and the patterns of the input; jorvex why tells of one file"}
+	}
+	if err := r.surroundings(ctx); err != nil {
+		return err
 	}
 	for _, p := range r.view.Picked {
 		r.files = append(r.files, &fed{picked: p, done: make(chan struct{})})
-		r.bytes += p.Mark.Size
+	}
+	r.inOrder()
+	for _, f := range r.files {
+		r.bytes += f.picked.Mark.Size
 	}
 	return nil
-}
-
-// heldBack is the gate that files which are not fully seen come to, told by the
-// weightiest cause.
-func heldBack(files []watch.HeldBack) *stopped {
-	for _, cause := range []struct {
-		code          selection.Code
-		problem, next string
-	}{
-		{selection.NotSeen, "cannot be looked at", "give the service the right to list their folders and refresh again"},
-		{selection.InDoubt, "that fed the last delivery are gone, which is not believed", "bring the files back, or confirm that they are gone: jorvex confirm INPUT"},
-		{selection.Missing, "that fed the last delivery were not there at the last look", "refresh again in a moment"},
-		{selection.Arriving, "still arriving", "refresh again once they have been left alone for a while"},
-	} {
-		var of []watch.HeldBack
-		for _, f := range files {
-			if f.Code == cause.code {
-				of = append(of, f)
-			}
-		}
-		if len(of) > 0 {
-			return &stopped{problem: fmt.Sprintf("%s %s, the first is %s", count(len(of), "file"), cause.problem, filename.Show(of[0].Path)), next: cause.next}
-		}
-	}
-	return &stopped{problem: "files are held back", next: "jorvex files INPUT -verdict held_back lists them"}
 }
 
 // targets sees that no delivery overwrites what another input, or the same with
@@ -206,11 +190,14 @@ func count(n int, what string) string {
 func (r *run) end(ctx context.Context, err error) {
 	ending := records.Ending{Outcome: records.Failed, Problem: err.Error(), Next: "mend the cause and refresh again; the last delivery stands"}
 	var gate *stopped
+	var given *cancelled
 	switch {
+	case errors.As(err, &given):
+		ending.Outcome, ending.Next = records.Cancelled, "refresh again; the last delivery stands"
 	case errors.As(err, &gate):
 		ending = records.Ending{Outcome: records.Stopped, Problem: gate.problem, Next: gate.next, StoppedBy: gate.files}
-		if gate.asks {
-			ending.Outcome = records.Asking
+		if len(gate.asks) > 0 {
+			ending.Outcome, ending.Asks = records.Asking, gate.asks
 		}
 	case errors.Is(err, context.Canceled):
 		ending.Outcome, ending.Problem, ending.Next = records.Interrupted, "the service ended while it ran", "refresh again; the last delivery stands"

@@ -98,6 +98,16 @@ func (r *Runner) Table(ctx context.Context, in records.Input) (*Table, error) {
 	return t, nil
 }
 
+// part returns the rows of a file of the table.
+func (t *Table) part(ctx context.Context, i int) (*parts.Part, error) {
+	f := &t.Files[i]
+	part, err := t.runner.partOf(ctx, t.Definition, t.layout, f.Digest, f.origin, nil)
+	if err != nil {
+		err = fmt.Errorf("%s: %w", f.Path, err)
+	}
+	return part, err
+}
+
 // Where keeps only rows for which a condition on the columns holds.
 func (t *Table) Where(text string) error {
 	var fields []condition.Field
@@ -119,9 +129,9 @@ func (t *Table) Rows(ctx context.Context, at TableAt, most int) (rows []TableRow
 	row := tableRow{columns: t.Definition.Columns}
 	for ; at.File < len(t.Files); at = (TableAt{File: at.File + 1}) {
 		f := &t.Files[at.File]
-		part, err := t.runner.partOf(ctx, t.Definition, t.layout, f.Digest, f.origin, nil)
+		part, err := t.part(ctx, at.File)
 		if err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", f.Path, err)
+			return nil, nil, err
 		}
 		n := int64(0)
 		err = eachRow(part, func(cells []reading.Cell) error {

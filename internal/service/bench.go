@@ -147,6 +147,11 @@ func columnMap(def *definition.Definition, variants []watch.Variant, read, picke
 	return m
 }
 
+// noDelivery says that an input has not delivered yet.
+func noDelivery(input string) error {
+	return notFound("table of", input, "refresh it with: jorvex refresh "+input)
+}
+
 // GetTable implements the contract.
 func (s *server) GetTable(ctx context.Context, request api.GetTableRequestObject) (api.GetTableResponseObject, error) {
 	in, err := s.input(ctx, request.Input)
@@ -155,7 +160,7 @@ func (s *server) GetTable(ctx context.Context, request api.GetTableRequestObject
 	}
 	t, err := s.Runner.Table(ctx, in)
 	if errors.Is(err, records.ErrNotFound) {
-		return nil, notFound("table of", in.Name, "refresh it with: jorvex refresh "+in.Name)
+		return nil, noDelivery(in.Name)
 	}
 	if err != nil {
 		return nil, err

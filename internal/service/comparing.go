@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -11,6 +12,7 @@ import (
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/receipt"
+	"jorvex/internal/core/totals"
 	"jorvex/internal/records"
 	"jorvex/internal/watch"
 )
@@ -40,22 +42,87 @@ func (s *server) CompareReceipts(ctx context.Context, request api.CompareReceipt
 	if before.Number > after.Number {
 		earlier, before, later, after = later, after, earlier, before
 	}
-	had, err := s.receiptFiles(earlier)
+	shown, err := s.comparison(earlier, before, later, after, request.Params.Limit)
+	return api.CompareReceipts200JSONResponse(shown), err
+}
+
+// before returns the receipt that one, or a rehearsal, is told against; its number
+// is 0 if there is none.
+func (s *server) before(ctx context.Context, h receipt.Header) (receipt.Stored, receipt.Header, error) {
+	stored, err := s.Store.LastReceipt(ctx, h.InputID, parametersOf(h), h.Number)
+	if errors.Is(err, records.ErrNotFound) {
+		return stored, receipt.Header{}, nil
+	}
+	if err != nil {
+		return stored, receipt.Header{}, err
+	}
+	header, err := receipt.ParseHeader(stored.Header)
+	return stored, header, err
+}
+
+// rehearsal returns what a rehearsal came to.
+func (s *server) rehearsal(ctx context.Context, id int64) (stored receipt.Stored, h receipt.Header, err error) {
+	r, err := s.Store.Refresh(ctx, id)
+	if errors.Is(err, records.ErrNotFound) {
+		return stored, h, notFound("refresh", fmt.Sprint(id), "list them with: jorvex refreshes")
+	}
+	if err != nil {
+		return stored, h, err
+	}
+	if len(r.Rehearsal) == 0 {
+		return stored, h, newProblem(http.StatusConflict, "no-rehearsal", "It is no rehearsal that came to its end", "rehearse first, with: jorvex rehearse "+r.Input,
+			"refresh %d has not been rehearsed", id)
+	}
+	h, err = receipt.ParseHeader(r.Rehearsal)
+	return receipt.Stored{Header: r.Rehearsal}, h, err
+}
+
+// CompareRehearsal implements the contract.
+func (s *server) CompareRehearsal(ctx context.Context, request api.CompareRehearsalRequestObject) (api.CompareRehearsalResponseObject, error) {
+	later, after, err := s.rehearsal(ctx, request.Refresh)
 	if err != nil {
 		return nil, err
+	}
+	earlier, before, err := s.before(ctx, after)
+	if err != nil {
+		return nil, err
+	}
+	shown, err := s.comparison(earlier, before, later, after, request.Params.Limit)
+	return api.CompareRehearsal200JSONResponse(shown), err
+}
+
+// comparison compares two receipts. Against none, every file came in.
+func (s *server) comparison(earlier receipt.Stored, before receipt.Header, later receipt.Stored, after receipt.Header, limit int) (api.ReceiptComparison, error) {
+	var had []receipt.File
+	var err error
+	if before.Number > 0 {
+		if had, err = s.receiptFiles(earlier); err != nil {
+			return api.ReceiptComparison{}, err
+		}
 	}
 	has, err := s.receiptFiles(later)
 	if err != nil {
-		return nil, err
+		return api.ReceiptComparison{}, err
 	}
 	c := receipt.Compare(before, after, had, has)
-	shown := api.CompareReceipts200JSONResponse{
-		Before: before.Number, After: after.Number, Input: after.Input, BeforeInput: before.Input, OtherDefinition: before.Definition != after.Definition,
+	shown := api.ReceiptComparison{
+		Before: before.Number, After: after.Number, Input: after.Input, BeforeInput: before.Input, OtherDefinition: before.Number > 0 && before.Definition != after.Definition,
 		RowsBefore: before.Rows, RowsAfter: after.Rows, Totals: shownMoves(c.Totals), Counts: map[string]int{"same": c.Same}, Items: []api.FileMove{},
+	}
+	now, err := s.figuresOf(after)
+	if err != nil {
+		return shown, err
+	}
+	then, err := s.figuresOf(before)
+	if err != nil {
+		return shown, err
+	}
+	for _, m := range totals.CompareWatched(then, now) {
+		shown.Watched = append(shown.Watched, api.WatchedMove{Column: m.Column, Value: m.Value, RowsBefore: m.Before, RowsAfter: m.After})
 	}
 	for _, f := range c.Files {
 		shown.Counts[string(f.Change)]++
-		if len(shown.Items) == cmp.Or(request.Params.Limit, 200) {
+		if len(shown.Items) == cmp.Or(limit, 200) {
 			continue
 		}
 		item := api.FileMove{Change: api.FileMoveChange(f.Change), Path: f.Path, From: f.From, Totals: shownMoves(f.Totals)}
@@ -68,6 +135,121 @@ func (s *server) CompareReceipts(ctx context.Context, request api.CompareReceipt
 		shown.Items = append(shown.Items, item)
 	}
 	return shown, nil
+}
+
+// GetReceiptFigures implements the contract.
+func (s *server) GetReceiptFigures(ctx context.Context, request api.GetReceiptFiguresRequestObject) (api.GetReceiptFiguresResponseObject, error) {
+	_, h, err := s.receipt(ctx, request.Receipt)
+	if err != nil {
+		return nil, err
+	}
+	shown, err := s.figures(ctx, h)
+	return api.GetReceiptFigures200JSONResponse(shown), err
+}
+
+// GetInputFigures implements the contract.
+func (s *server) GetInputFigures(ctx context.Context, request api.GetInputFiguresRequestObject) (api.GetInputFiguresResponseObject, error) {
+	in, err := s.input(ctx, request.Input)
+	if err != nil {
+		return nil, err
+	}
+	numbers, err := s.Store.LastReceiptNumbers(ctx, []int64{in.ID})
+	if err != nil {
+		return nil, err
+	}
+	if numbers[in.ID] == 0 {
+		return nil, noDelivery(in.Name)
+	}
+	_, h, err := s.receipt(ctx, numbers[in.ID])
+	if err != nil {
+		return nil, err
+	}
+	shown, err := s.figures(ctx, h)
+	return api.GetInputFigures200JSONResponse(shown), err
+}
+
+// GetRehearsalFigures implements the contract.
+func (s *server) GetRehearsalFigures(ctx context.Context, request api.GetRehearsalFiguresRequestObject) (api.GetRehearsalFiguresResponseObject, error) {
+	_, h, err := s.rehearsal(ctx, request.Refresh)
+	if err != nil {
+		return nil, err
+	}
+	shown, err := s.figures(ctx, h)
+	return api.GetRehearsalFigures200JSONResponse(shown), err
+}
+
+// figures shows the watched values and summaries of a receipt against those of
+// the one before.
+func (s *server) figures(ctx context.Context, h receipt.Header) (api.Figures, error) {
+	now, err := s.figuresOf(h)
+	if err != nil {
+		return api.Figures{}, err
+	}
+	_, before, err := s.before(ctx, h)
+	if err != nil {
+		return api.Figures{}, err
+	}
+	then, err := s.figuresOf(before)
+	if err != nil {
+		return api.Figures{}, err
+	}
+	return shownFigures(h, before, now, then), nil
+}
+
+// figuresOf reads the figures of a receipt from the vault.
+func (s *server) figuresOf(h receipt.Header) (f totals.Figures, err error) {
+	if h.FiguresDigest == "" {
+		return f, nil
+	}
+	object, err := s.Runner.Vault.Open(h.FiguresDigest)
+	if err != nil {
+		return f, fmt.Errorf("read the figures of receipt %d: %w", h.Number, err)
+	}
+	defer object.Close()
+	err = json.NewDecoder(object).Decode(&f)
+	return f, err
+}
+
+func shownFigures(h, before receipt.Header, now, then totals.Figures) api.Figures {
+	shown := api.Figures{Input: h.Input, Receipt: h.Number, Before: before.Number, Watched: []api.WatchedColumn{}, Summaries: []api.SummaryTable{}}
+	moves := map[[2]string]totals.WatchedMove{}
+	gone := map[string][]api.WatchedValue{}
+	for _, m := range totals.CompareWatched(then, now) {
+		if moves[[2]string{m.Column, m.Value}] = m; m.After == 0 {
+			gone[m.Column] = append(gone[m.Column], api.WatchedValue{Value: m.Value, RowsBefore: m.Before})
+		}
+	}
+	for _, w := range now.Watched {
+		column := api.WatchedColumn{Column: w.Column, Values: []api.WatchedValue{}, Gone: gone[w.Column], Beyond: w.Beyond}
+		if column.Gone == nil {
+			column.Gone = []api.WatchedValue{}
+		}
+		for _, v := range w.Values {
+			value := api.WatchedValue{Value: v.Value, Rows: v.Rows, RowsBefore: v.Rows}
+			if m, moved := moves[[2]string{w.Column, v.Value}]; moved {
+				if value.Change, value.RowsBefore = "moved", m.Before; m.Before == 0 {
+					value.Change = "gained"
+				}
+			}
+			column.Values = append(column.Values, value)
+		}
+		shown.Watched = append(shown.Watched, column)
+	}
+	for _, t := range now.Summaries {
+		table := api.SummaryTable{Name: t.Name, Rows: t.Rows, Columns: t.Columns, Measures: []string{}, Lines: []api.SummaryLine{}, Beyond: t.Beyond}
+		if table.Columns == nil {
+			table.Columns = []string{}
+		}
+		for _, m := range t.Measures {
+			table.Measures = append(table.Measures, m.String())
+		}
+		old := then.Lines(t.Summary)
+		for _, l := range t.Lines {
+			table.Lines = append(table.Lines, api.SummaryLine{Rows: l.Rows, Columns: l.Columns, Values: l.Values, Before: old[l.Key()]})
+		}
+		shown.Summaries = append(shown.Summaries, table)
+	}
+	return shown
 }
 
 func (s *server) receiptFiles(stored receipt.Stored) (list []receipt.File, err error) {

@@ -410,7 +410,7 @@ func (s *server) CreateRefresh(ctx context.Context, request api.CreateRefreshReq
 	}
 	asked := records.Request{}
 	if body := request.Body; body != nil {
-		asked.Set, asked.Only = body.Set, body.Only
+		asked.Set, asked.Only, asked.Rehearse = body.Set, body.Only, body.Rehearse
 		if !body.AsOf.IsZero() {
 			asked.AsOf = &body.AsOf
 		}
@@ -461,7 +461,32 @@ func (s *server) GetRefresh(ctx context.Context, request api.GetRefreshRequestOb
 	if r.Ended != nil {
 		s.Runner.Settled(ctx, r.ID)
 	}
-	return api.GetRefresh200JSONResponse(shownRefresh(r)), err
+	if err != nil {
+		return nil, err
+	}
+	shown := shownRefresh(r)
+	if len(r.Rehearsal) > 0 {
+		h, err := receipt.ParseHeader(r.Rehearsal)
+		if err != nil {
+			return nil, err
+		}
+		if shown.Rehearsal, err = s.shownAgainst(ctx, receipt.Stored{Header: r.Rehearsal}, h); err != nil {
+			return nil, err
+		}
+	}
+	return api.GetRefresh200JSONResponse(shown), nil
+}
+
+// CancelRefresh implements the contract.
+func (s *server) CancelRefresh(ctx context.Context, request api.CancelRefreshRequestObject) (api.CancelRefreshResponseObject, error) {
+	r, err := s.Runner.Cancel(ctx, request.Refresh, local)
+	switch {
+	case errors.Is(err, records.ErrNotFound):
+		return nil, notFound("refresh", fmt.Sprint(request.Refresh), "list them with: jorvex refreshes")
+	case errors.Is(err, records.ErrConflict):
+		return nil, newProblem(http.StatusConflict, "not-running", "The refresh does not run", "list the refreshes with: jorvex refreshes", "refresh %d neither waits nor runs", request.Refresh)
+	}
+	return api.CancelRefresh200JSONResponse(shownRefresh(r)), err
 }
 
 // AnswerRefresh implements the contract.
@@ -491,6 +516,12 @@ func (s *server) GetReceipt(ctx context.Context, request api.GetReceiptRequestOb
 	if err != nil {
 		return nil, err
 	}
+	shown, err := s.shownAgainst(ctx, stored, h)
+	return api.GetReceipt200JSONResponse(shown), err
+}
+
+// shownAgainst shows a receipt, or that of a rehearsal, against the one before.
+func (s *server) shownAgainst(ctx context.Context, stored receipt.Stored, h receipt.Header) (api.Receipt, error) {
 	shown := shownReceipt(stored, h)
 	for i, d := range shown.Deliveries {
 		shown.Deliveries[i].Where = deliver.Schema + "." + d.Name
@@ -498,18 +529,11 @@ func (s *server) GetReceipt(ctx context.Context, request api.GetReceiptRequestOb
 			shown.Deliveries[i].Where = s.Folder.Path(d.Name)
 		}
 	}
-	before, err := s.Store.LastReceipt(ctx, h.InputID, parametersOf(h), stored.Number)
-	if errors.Is(err, records.ErrNotFound) {
-		return api.GetReceipt200JSONResponse(shown), nil
+	_, last, err := s.before(ctx, h)
+	if err != nil || last.Number == 0 {
+		return shown, err
 	}
-	if err != nil {
-		return nil, err
-	}
-	last, err := receipt.ParseHeader(before.Header)
-	if err != nil {
-		return nil, err
-	}
-	shown.Before, shown.RowsMoved = before.Number, h.Rows-last.Rows
+	shown.Before, shown.RowsMoved = last.Number, h.Rows-last.Rows
 	for i, t := range shown.Totals {
 		for _, old := range last.Totals {
 			if old.Column == t.Column {
@@ -517,7 +541,7 @@ func (s *server) GetReceipt(ctx context.Context, request api.GetReceiptRequestOb
 			}
 		}
 	}
-	return api.GetReceipt200JSONResponse(shown), nil
+	return shown, nil
 }
 
 // ListReceiptFiles implements the contract.

@@ -157,7 +157,10 @@ func shownRefresh(r records.Refresh) api.Refresh {
 		Started: at(r.Started), Ended: at(r.Ended), Stage: api.RefreshStage(r.Stage), Files: r.Files, FilesDone: r.FilesDone,
 		Bytes: r.Bytes, BytesDone: r.BytesDone, Rows: r.Rows, Problem: r.Problem, Next: r.Next, Receipt: r.Receipt, StoppedBy: []api.StoppingFile{},
 	}
-	shown.Request = api.RefreshRequest{Set: r.Request.Set, Only: r.Request.Only, Accept: r.Request.Accept, AsOf: at(r.Request.AsOf)}
+	shown.Request = api.RefreshRequest{Set: r.Request.Set, Only: r.Request.Only, Accept: r.Request.Accept, AsOf: at(r.Request.AsOf), Rehearse: r.Request.Rehearse}
+	if r.Outcome == records.Asking {
+		shown.Asks = r.Asks
+	}
 	for _, f := range r.StoppedBy {
 		shown.StoppedBy = append(shown.StoppedBy, api.StoppingFile{Path: f.Path, Finding: shownFindings([]finding.Finding{f.Finding})[0]})
 	}
@@ -179,6 +182,10 @@ func shownReceipt(stored receipt.Stored, h receipt.Header) api.Receipt {
 		Started: h.Started, Ended: h.Ended, Machine: h.Machine, Program: h.Program, Files: h.Files, Rows: h.Rows,
 		Totals: shownTotals(h.Totals), LeftOut: []api.ReasonCount{}, NotUsed: h.NotUsed, Deliveries: []api.Delivery{},
 		Parameters: h.Parameters, Only: h.Only, FilesDigest: h.FilesDigest, Header: string(stored.Header),
+	}
+	shown.FiguresDigest = h.FiguresDigest
+	for _, p := range h.Passed {
+		shown.Passed = append(shown.Passed, api.Passed{Cause: p.Cause, Answer: p.Answer, Says: p.Says, Files: p.Files})
 	}
 	for _, r := range h.LeftOut {
 		shown.LeftOut = append(shown.LeftOut, api.ReasonCount{Reason: r.Reason, Files: r.Files})

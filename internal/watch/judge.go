@@ -36,7 +36,8 @@ type View struct {
 	Counts      records.Counts
 	Parameters  string // canonical JSON of the parameters' values
 	Findings    []finding.Finding
-	Gone        []string // files of the last delivery that are certainly gone, raw bytes
+	Gone        []string          // files of the last delivery that are certainly gone, raw bytes
+	MovedFrom   map[string]string // the path of a moved file to the one it had
 
 	standing notice.Standing // what is worth telling for as long as it lasts
 	save     func() error    // records the roster; nil for a refresh of its own kind
@@ -473,6 +474,7 @@ func (e *entering) enter() {
 		need[i] = true
 	}
 	e.movedTo = e.moves()
+	e.view.MovedFrom = e.movedTo
 	left := map[string]bool{}
 	for _, from := range e.movedTo {
 		left[from] = true

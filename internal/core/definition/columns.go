@@ -125,6 +125,8 @@ func (r *reader) columnKey(c *Column, key string, v *yaml.Node) {
 		r.yesNo(v, "required", &c.Required)
 	case "total":
 		r.yesNo(v, "total", &c.Total)
+	case "watch":
+		r.yesNo(v, "watch", &c.Watched)
 	}
 }
 

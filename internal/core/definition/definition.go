@@ -24,6 +24,7 @@ import (
 	"jorvex/internal/core/condition"
 	"jorvex/internal/core/formula"
 	"jorvex/internal/core/pathpattern"
+	"jorvex/internal/core/totals"
 )
 
 // Schema is the JSON Schema (draft 2020-12) of a definition.
@@ -62,10 +63,11 @@ type Definition struct {
 	// order of the condition's fields.
 	Captures []condition.Field
 
-	Broken   BrokenAnswer
-	Columns  []Column
-	Delivery []Delivery
-	Layout   Layout
+	Gate      Gate
+	Columns   []Column
+	Summaries []totals.Summary
+	Delivery  []Delivery
+	Layout    Layout
 }
 
 // Pick is one pattern of the definition.
@@ -148,16 +150,6 @@ type List struct {
 	Line    int
 }
 
-// BrokenAnswer is what a gate answers when a picked file cannot be used.
-type BrokenAnswer string
-
-// The answers.
-const (
-	Stop     BrokenAnswer = "stop"
-	LeaveOut BrokenAnswer = "leave_out"
-	Wait     BrokenAnswer = "wait" // for a person to decide
-)
-
 // Type is the type of a column's values.
 type Type string
 
@@ -198,6 +190,7 @@ type Column struct {
 	Position int      // for cells: the cell's number from 1, whatever its header
 	Required bool
 	Total    bool // its sum is a control total
+	Watched  bool // its distinct values are counted
 	Key      bool // with the other keys, it tells rows apart
 
 	// What is made of the source's text, in this order.
@@ -308,7 +301,7 @@ func ParseWith(text string, asOf time.Time, set Values) (*Definition, error) {
 		return nil, err
 	}
 	r := &reader{asOf: asOf, set: set}
-	def := &Definition{Scratch: true, Broken: Stop, SameContent: KeepSame, Zone: time.UTC}
+	def := &Definition{Scratch: true, Gate: NewGate(), SameContent: KeepSame, Zone: time.UTC}
 	if len(doc.Content) == 0 {
 		r.problem(&yaml.Node{Line: 1, Column: 1}, "the definition is empty; it needs at least input, place and pick")
 	} else {
@@ -329,3 +322,16 @@ func ValidName(text string) bool { return inputName.MatchString(text) }
 
 // Number reports whether values of the type are numbers, which have a total.
 func (t Type) Number() bool { return t == Whole || t == Decimal || t == Money || t == Percent }
+
+// Plan is what is counted of the combined rows.
+func (d *Definition) Plan() totals.Plan {
+	p := totals.Plan{Summaries: d.Summaries}
+	for _, c := range d.Columns {
+		p.Columns = append(p.Columns, c.Name)
+		p.Numeric = append(p.Numeric, c.Type.Number())
+		if c.Watched {
+			p.Watched = append(p.Watched, c.Name)
+		}
+	}
+	return p
+}

@@ -35,7 +35,7 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, "daily-loadings", def.Input)
 	assert.Equal(t, "loadings", def.Folder)
 	assert.Equal(t, byte(','), def.Layout.Delimiter)
-	assert.Equal(t, definition.LeaveOut, def.Broken)
+	assert.Equal(t, definition.LeaveOut, def.Gate.Answers[definition.BrokenFile])
 	assert.Equal(t, 7, def.Pick[0].Line)
 	var columns []string
 	for _, c := range def.Columns {
@@ -64,6 +64,18 @@ func TestParameters(t *testing.T) {
 	assert.Equal(t, "tallies oktober 2026.csv", def.Delivery[0].File)
 	assert.Equal(t, "tallies_oktober_2026", def.Delivery[1].Table)
 	assert.Equal(t, definition.Date, def.Columns[0].Type)
+
+	plan := def.Plan()
+	assert.Equal(t, []string{"tons"}, plan.Watched)
+	assert.Equal(t, "sum tons", plan.Summaries[0].Measures[1].String())
+	gate := def.Gate
+	assert.Equal(t, 0.025, gate.Above)
+	assert.Equal(t, definition.LastGood, gate.Answer(definition.MissingColumn, nil), "as for broken files")
+	assert.Equal(t, definition.GoOn, gate.Answer(definition.MissingSlot, nil))
+	assert.Equal(t, definition.Stop, gate.Answer(definition.InDoubt, []string{"in_doubt"}), "nobody was asked")
+	gate.Answers[definition.InDoubt] = definition.Wait
+	assert.Equal(t, definition.Wait, gate.Answer(definition.InDoubt, []string{"broken"}))
+	assert.Equal(t, definition.LeaveOut, gate.Answer(definition.InDoubt, []string{"in_doubt"}))
 
 	def, err = definition.ParseWith(full, now, definition.Values{"period": "2026-09", "branch": "south"})
 	require.NoError(t, err)

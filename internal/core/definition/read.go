@@ -59,7 +59,7 @@ func (r *reader) problem(n *yaml.Node, format string, args ...any) {
 // keys known at each level; the test holds the schema against them.
 var known = map[string][]string{
 	"the definition": {"input", "title", "place", "folder", "zone", "language", "parameters", "pick", "match_case", "captures", "files", "list",
-		"scratch", "only_if", "leave_out", "window", "latest", "same_content", "order", "expect", "changed_within", "read", "columns", "deliver", "gate"},
+		"scratch", "only_if", "leave_out", "window", "latest", "same_content", "order", "expect", "changed_within", "read", "columns", "summaries", "deliver", "gate"},
 	"a parameter":        {"name", "type", "form", "default"},
 	"a pattern":          {"pattern", "off"},
 	"a joined capture":   {"from", "year"},
@@ -73,11 +73,13 @@ var known = map[string][]string{
 	"expect":             {"every", "of", "each", "members", "learn", "from", "due", "holidays"},
 	"read": {"delimiter", "encoding", "member", "element", "sheet", "range", "header_row", "header_rows", "header_join", "skip_top", "skip_bottom", "swap", "turn",
 		"carry_down", "leave_out", "decimal", "thousands", "dates", "language", "null_words", "yes_words", "no_words", "weeks", "extra", "most_rows", "most_columns", "most_bytes"},
-	"turn":  {"headers", "name", "value"},
-	"weeks": {"begin", "first_days"},
-	"gate":  {"broken"},
+	"turn":            {"headers", "name", "value"},
+	"weeks":           {"begin", "first_days"},
+	"gate":            causeNames(),
+	"a gate's answer": {"answer", "above"},
+	"a summary":       {"name", "rows", "columns", "measures"},
 	"a column": {"name", "type", "headers", "exact", "position", "capture", "file", "from", "compute", "matches", "split", "piece", "characters", "replace", "lookup", "part", "round",
-		"default", "least", "most", "key", "required", "total"},
+		"default", "least", "most", "key", "required", "total", "watch"},
 	"a delivery": {"file", "table"},
 }
 
@@ -182,9 +184,7 @@ func (r *reader) definition(n *yaml.Node, def *Definition) {
 		case "read":
 			r.layout(v)
 		case "gate":
-			r.mapping(v, "gate", func(_ string, v *yaml.Node) {
-				def.Broken = BrokenAnswer(r.oneOf(v, "gate: broken", string(Stop), string(LeaveOut), string(Wait)))
-			})
+			r.gate(v)
 		}
 	})
 	for _, key := range []string{"input", "place"} {
@@ -211,6 +211,7 @@ func (r *reader) definition(n *yaml.Node, def *Definition) {
 		{"expect", r.expect},
 		{"columns", func(n *yaml.Node) { r.columns(n, def) }},
 		{"read", r.rowRules},
+		{"summaries", r.summaries},
 		{"deliver", func(n *yaml.Node) { r.deliver(n, def) }},
 	} {
 		if seen[key.name] != nil {

@@ -41,19 +41,31 @@ type Header struct {
 	// Parameters are the values that were put into the definition.
 	Parameters map[string]string `json:"parameters,omitempty"`
 	// Only names the files of a refresh of named files alone.
-	Only        []string      `json:"only,omitempty"`
-	AskedBy     string        `json:"asked_by"`
-	Started     time.Time     `json:"started"`
-	Ended       time.Time     `json:"ended"`
-	Machine     string        `json:"machine"`
-	Program     string        `json:"program"`
-	Files       int64         `json:"files,string"` // that fed it
-	Rows        int64         `json:"rows,string"`
-	Totals      []Total       `json:"totals"`
-	LeftOut     []ReasonCount `json:"left_out"`
-	NotUsed     int64         `json:"not_used,string"` // picked and yet not used
-	Deliveries  []Delivery    `json:"deliveries"`
-	FilesDigest string        `json:"files_digest"`
+	Only       []string      `json:"only,omitempty"`
+	AskedBy    string        `json:"asked_by"`
+	Started    time.Time     `json:"started"`
+	Ended      time.Time     `json:"ended"`
+	Machine    string        `json:"machine"`
+	Program    string        `json:"program"`
+	Files      int64         `json:"files,string"` // that fed it
+	Rows       int64         `json:"rows,string"`
+	Totals     []Total       `json:"totals"`
+	LeftOut    []ReasonCount `json:"left_out"`
+	NotUsed    int64         `json:"not_used,string"` // picked and yet not used
+	Deliveries []Delivery    `json:"deliveries"`
+	// Passed is what the gate let pass.
+	Passed      []Passed `json:"passed,omitempty"`
+	FilesDigest string   `json:"files_digest"`
+	// FiguresDigest is that of the watched values and summaries, if there are any.
+	FiguresDigest string `json:"figures_digest,omitempty"`
+}
+
+// Passed is something broken, missing or odd that did not stop the refresh.
+type Passed struct {
+	Cause  string `json:"cause"`
+	Answer string `json:"answer"`
+	Says   string `json:"says"`
+	Files  int64  `json:"files,string"` // 0 where it is of the input
 }
 
 // DefinitionMark names the version of the definition that was used.
@@ -88,8 +100,9 @@ type Use string
 
 // The uses.
 const (
-	Current Use = "current"
-	NotUsed Use = "not_used"
+	Current  Use = "current"
+	LastGood Use = "last_good" // an earlier version of it, which fed a delivery before
+	NotUsed  Use = "not_used"
 )
 
 // File is one line of the list.
@@ -100,7 +113,7 @@ type File struct {
 	Modified time.Time         `json:"modified"`
 	Digest   string            `json:"digest"`
 	Use      Use               `json:"use"`
-	Why      string            `json:"why,omitempty"`  // when not used
+	Why      string            `json:"why,omitempty"`  // when it is not used as it is
 	Held     string            `json:"held,omitempty"` // when a person held it in: by whom, and the note
 	Listed   []Listed          `json:"listed,omitempty"`
 	Part     string            `json:"part,omitempty"`

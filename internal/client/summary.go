@@ -1,0 +1,197 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"jorvex/internal/api"
+	"jorvex/internal/core/nearest"
+)
+
+// summaryCommand shows the cross-tabs and watched values of a delivery.
+func summaryCommand(ctx context.Context, c *Call) error {
+	c.listing()
+	number := c.Flags.Int64("receipt", 0, "those of this `receipt` instead of the last")
+	rehearsal := c.Flags.Int64("rehearsal", 0, "those of this `refresh`, which was a rehearsal")
+	args, err := c.Parse(1, 2)
+	if err != nil {
+		return err
+	}
+	service, err := c.service()
+	if err != nil {
+		return err
+	}
+	figures, err := c.figures(ctx, service, args[0], *number, *rehearsal)
+	if err != nil {
+		return err
+	}
+	if figures.Input != args[0] {
+		return Usage("that is of the input %s", figures.Input)
+	}
+	if c.json {
+		return c.printJSON(figures)
+	}
+	tables := figures.Summaries
+	if len(args) == 2 {
+		at := slices.IndexFunc(tables, func(t api.SummaryTable) bool { return strings.EqualFold(t.Name, args[1]) })
+		if at < 0 {
+			var names []string
+			for _, t := range tables {
+				names = append(names, t.Name)
+			}
+			return &exitError{NotFound, fmt.Sprintf("%s has no summary %q; %s", args[0], args[1], nearest.Hint(args[1], names))}
+		}
+		tables = tables[at : at+1]
+	}
+	if c.csv {
+		if len(tables) != 1 {
+			return Usage("name one summary for -csv")
+		}
+		return c.crosstab(tables[0]).printCSV(c.Stdout)
+	}
+	if len(tables) == 0 && len(figures.Watched) == 0 {
+		fmt.Fprintf(c.Stdout, "%s declares no summary and watches no column; see summaries and watch in its definition\n", args[0])
+		return nil
+	}
+	for i, t := range tables {
+		if i > 0 {
+			fmt.Fprintln(c.Stdout)
+		}
+		fmt.Fprintf(c.Stdout, "%s\n", t.Name)
+		c.crosstab(t).print(c.Stdout)
+		if t.Beyond > 0 {
+			fmt.Fprintf(c.Stdout, "%s in more groups than are counted\n", plural(t.Beyond, "row"))
+		}
+	}
+	if len(args) == 1 {
+		c.watched(figures.Watched)
+	}
+	return nil
+}
+
+func (c *Call) figures(ctx context.Context, service *api.ClientWithResponses, input string, number, rehearsal int64) (*api.Figures, error) {
+	switch {
+	case rehearsal > 0:
+		answer, err := service.GetRehearsalFiguresWithResponse(ctx, rehearsal)
+		if err != nil {
+			return nil, unreachable(err)
+		}
+		return answer.JSON200, failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
+	case number > 0:
+		answer, err := service.GetReceiptFiguresWithResponse(ctx, number)
+		if err != nil {
+			return nil, unreachable(err)
+		}
+		return answer.JSON200, failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	answer, err := service.GetInputFiguresWithResponse(ctx, input)
+	if err != nil {
+		return nil, unreachable(err)
+	}
+	return answer.JSON200, failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
+}
+
+func failureUnless(fine bool, p *api.Problem, body []byte) error {
+	if fine {
+		return nil
+	}
+	return failure(p, body)
+}
+
+// crosstab lays a summary out: the groups down, those across in columns, and the
+// totals of lines at the right.
+func (c *Call) crosstab(t api.SummaryTable) *table {
+	var across [][]string
+	for _, l := range t.Lines {
+		if len(l.Columns) > 0 && !slices.ContainsFunc(across, func(a []string) bool { return slices.Equal(a, l.Columns) }) {
+			across = append(across, l.Columns)
+		}
+	}
+	slices.SortFunc(across, slices.Compare)
+	if len(t.Columns) == 0 || len(across) > 0 {
+		across = append(across, nil)
+	}
+	names := slices.Clone(t.Rows)
+	for _, a := range across {
+		for _, m := range t.Measures {
+			name := m
+			if len(t.Columns) > 0 {
+				name = shownGroup(strings.Join(a, " "), a == nil, "all")
+				if len(t.Measures) > 1 {
+					name += " " + m
+				}
+			}
+			names = append(names, ">"+name)
+		}
+	}
+	tab := columns(names...)
+	var row []string
+	var of []string
+	begun := false
+	flush := func() {
+		if begun {
+			tab.row(row...)
+		}
+	}
+	for _, l := range t.Lines {
+		if !begun || !slices.Equal(of, l.Rows) {
+			flush()
+			begun, of = true, l.Rows
+			row = make([]string, len(names))
+			for i := range t.Rows {
+				switch {
+				case i < len(l.Rows):
+					row[i] = shownGroup(l.Rows[i], false, "")
+				case i == len(l.Rows):
+					row[i] = "all"
+				}
+			}
+		}
+		at := slices.IndexFunc(across, func(a []string) bool { return slices.Equal(a, l.Columns) })
+		for i, v := range l.Values {
+			row[len(t.Rows)+at*len(t.Measures)+i] = c.figure(t.Measures[i], v)
+		}
+	}
+	flush()
+	return tab
+}
+
+func shownGroup(value string, all bool, word string) string {
+	switch {
+	case all:
+		return word
+	case value == "":
+		return "(blank)"
+	}
+	return value
+}
+
+// figure groups the digits of a number; the least and most of a column may be a
+// date or text.
+func (c *Call) figure(measure, value string) string {
+	if strings.HasPrefix(measure, "least ") || strings.HasPrefix(measure, "most ") {
+		return value
+	}
+	return c.decimal(value)
+}
+
+func (c *Call) watched(list []api.WatchedColumn) {
+	for _, w := range list {
+		fmt.Fprintf(c.Stdout, "\n%s: %s", w.Column, plural(len(w.Values), "value"))
+		if w.Beyond > 0 {
+			fmt.Fprintf(c.Stdout, ", and %s of more values", plural(w.Beyond, "row"))
+		}
+		fmt.Fprintln(c.Stdout)
+		t := columns("value", ">rows", ">since", "")
+		t.indent = "  "
+		for _, v := range w.Values {
+			t.row(shownGroup(v.Value, false, ""), c.number(v.Rows), c.signed(v.Rows-v.RowsBefore), string(v.Change))
+		}
+		for _, v := range w.Gone {
+			t.row(shownGroup(v.Value, false, ""), "0", c.signed(-v.RowsBefore), "lost")
+		}
+		t.print(c.Stdout)
+	}
+}
