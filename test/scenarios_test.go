@@ -65,7 +65,7 @@ func (s *story) tell(text string) {
 	var steps []*step
 	for i, line := range strings.Split(text, "\n") {
 		mark, rest, _ := strings.Cut(strings.TrimLeft(line, " "), " ")
-		if len(steps) == 0 && mark != "" && mark != "#" || mark != "" && strings.IndexAny(mark[:1], "=>!|$#") < 0 {
+		if len(steps) == 0 && mark != "" && mark != "#" || mark != "" && !strings.ContainsAny(mark[:1], "=>!|$#") {
 			verb, rest, _ := strings.Cut(line, " ")
 			steps = append(steps, &step{at: fmt.Sprintf("%s:%d: %s", filepath.Base(s.file), i+1, line), verb: verb, rest: rest, code: "0"})
 			continue

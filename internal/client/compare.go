@@ -98,10 +98,7 @@ func (c *Call) printMoves(m api.ReceiptComparison) {
 			fmt.Fprintf(c.Stdout, "  and %d watched values more; jorvex summary %s shows them\n", len(m.Watched)-i, m.Input)
 			break
 		}
-		value := w.Value
-		if value == "" {
-			value = "(blank)"
-		}
+		value := group(w.Value)
 		switch {
 		case came:
 			fmt.Fprintf(c.Stdout, "  %s gained %s, %s\n", w.Column, value, plural(w.RowsAfter, "row"))

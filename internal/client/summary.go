@@ -8,6 +8,7 @@ import (
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/nearest"
+	"jorvex/internal/core/totals"
 )
 
 // summaryCommand shows the cross-tabs and watched values of a delivery.
@@ -100,81 +101,32 @@ func failureUnless(fine bool, p *api.Problem, body []byte) error {
 	return failure(p, body)
 }
 
-// crosstab lays a summary out: the groups down, those across in columns, and the
-// totals of lines at the right.
-func (c *Call) crosstab(t api.SummaryTable) *table {
-	var across [][]string
-	for _, l := range t.Lines {
-		if len(l.Columns) > 0 && !slices.ContainsFunc(across, func(a []string) bool { return slices.Equal(a, l.Columns) }) {
-			across = append(across, l.Columns)
+// crosstab lays a summary out.
+func (c *Call) crosstab(shown api.SummaryTable) *table {
+	t := totals.Table{Summary: totals.Summary{Name: shown.Name, Rows: shown.Rows, Columns: shown.Columns}}
+	for _, m := range shown.Measures {
+		kind, column, _ := strings.Cut(m, " ")
+		t.Measures = append(t.Measures, totals.Measure{Kind: totals.Kind(kind), Column: column})
+	}
+	for _, l := range shown.Lines {
+		t.Lines = append(t.Lines, totals.Line{Rows: l.Rows, Columns: l.Columns, Values: l.Values})
+	}
+	x := t.Crosstab()
+	for i := range x.Header {
+		if i >= len(t.Rows) {
+			x.Header[i] = ">" + x.Header[i]
 		}
 	}
-	slices.SortFunc(across, slices.Compare)
-	if len(t.Columns) == 0 || len(across) > 0 {
-		across = append(across, nil)
-	}
-	names := slices.Clone(t.Rows)
-	for _, a := range across {
-		for _, m := range t.Measures {
-			name := m
-			if len(t.Columns) > 0 {
-				name = shownGroup(strings.Join(a, " "), a == nil, "all")
-				if len(t.Measures) > 1 {
-					name += " " + m
-				}
-			}
-			names = append(names, ">"+name)
-		}
-	}
-	tab := columns(names...)
-	var row []string
-	var of []string
-	begun := false
-	flush := func() {
-		if begun {
-			tab.row(row...)
-		}
-	}
-	for _, l := range t.Lines {
-		if !begun || !slices.Equal(of, l.Rows) {
-			flush()
-			begun, of = true, l.Rows
-			row = make([]string, len(names))
-			for i := range t.Rows {
-				switch {
-				case i < len(l.Rows):
-					row[i] = shownGroup(l.Rows[i], false, "")
-				case i == len(l.Rows):
-					row[i] = "all"
-				}
+	tab := columns(x.Header...)
+	for _, row := range x.Rows {
+		for i, v := range row {
+			if x.Numeric[i] {
+				row[i] = c.decimal(v)
 			}
 		}
-		at := slices.IndexFunc(across, func(a []string) bool { return slices.Equal(a, l.Columns) })
-		for i, v := range l.Values {
-			row[len(t.Rows)+at*len(t.Measures)+i] = c.figure(t.Measures[i], v)
-		}
+		tab.row(row...)
 	}
-	flush()
 	return tab
-}
-
-func shownGroup(value string, all bool, word string) string {
-	switch {
-	case all:
-		return word
-	case value == "":
-		return "(blank)"
-	}
-	return value
-}
-
-// figure groups the digits of a number; the least and most of a column may be a
-// date or text.
-func (c *Call) figure(measure, value string) string {
-	if strings.HasPrefix(measure, "least ") || strings.HasPrefix(measure, "most ") {
-		return value
-	}
-	return c.decimal(value)
 }
 
 func (c *Call) watched(list []api.WatchedColumn) {
@@ -187,11 +139,18 @@ func (c *Call) watched(list []api.WatchedColumn) {
 		t := columns("value", ">rows", ">since", "")
 		t.indent = "  "
 		for _, v := range w.Values {
-			t.row(shownGroup(v.Value, false, ""), c.number(v.Rows), c.signed(v.Rows-v.RowsBefore), string(v.Change))
+			t.row(group(v.Value), c.number(v.Rows), c.signed(v.Rows-v.RowsBefore), string(v.Change))
 		}
 		for _, v := range w.Gone {
-			t.row(shownGroup(v.Value, false, ""), "0", c.signed(-v.RowsBefore), "lost")
+			t.row(group(v.Value), "0", c.signed(-v.RowsBefore), "lost")
 		}
 		t.print(c.Stdout)
 	}
+}
+
+func group(value string) string {
+	if value == "" {
+		return totals.Blank
+	}
+	return value
 }

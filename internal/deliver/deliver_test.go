@@ -3,11 +3,13 @@ package deliver_test
 import (
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -27,15 +29,45 @@ var columns = []definition.Column{{Name: "note", Type: definition.Text}, {Name: 
 // odd values that must come through every delivery as they are.
 var odd = []string{"plain", "a,b", `say "hi"`, "two\nlines", "tab\there", `\.`, `\N`, `back\slash`, "'; DROP TABLE x", "ünïcode", " spaces "}
 
+// plain is delimited text as it is delivered unless more is said.
+var plain = definition.Delivery{File: "notes.csv", Format: definition.Delimited}
+
+func newTable(name string, refresh int64) *deliver.Table {
+	return deliver.NewTable(definition.Delivery{Table: name}, refresh, 0, deliver.Before{})
+}
+
+// file is a file of a combined table: its path, and its rows, already written.
+type file struct {
+	path    string
+	rows    int64
+	content string
+	entries []definition.Listed
+}
+
+// tableOf makes a combined table of files.
+func tableOf(columns []definition.Column, files ...file) deliver.Combined {
+	sources := make([]*deliver.Source, len(files))
+	for i, f := range files {
+		sources[i] = &deliver.Source{Path: f.path, Rows: f.rows, Size: int64(len(f.content)), Modified: time.Date(2026, 10, 5, 6, 7, 8, 0, time.UTC), Digest: "d" + f.content, Part: "p" + f.content, Entries: f.entries,
+			Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("bytes of " + f.path)), nil }}
+	}
+	return deliver.Combined{Columns: columns, AsOf: time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC), Root: "/share", Parts: func(each func(*deliver.Source, io.Reader) error) error {
+		for i, f := range files {
+			if err := each(sources[i], strings.NewReader(f.content)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}}
+}
+
 // combined makes a table of two parts out of the values.
 func combined(t *testing.T, values []string) deliver.Combined {
 	t.Helper()
-	var parts []string
+	var files []file
 	for i, half := range [][]string{values[:len(values)/2], values[len(values)/2:]} {
-		path := filepath.Join(t.TempDir(), "part")
-		f, err := os.Create(path)
-		require.NoError(t, err)
-		w := shaping.NewWriter(f)
+		var b strings.Builder
+		w := shaping.NewWriter(&b)
 		for _, v := range half {
 			w.Text([]byte(v))
 			w.Plain([]byte("-7"))
@@ -48,21 +80,9 @@ func combined(t *testing.T, values []string) deliver.Combined {
 			require.NoError(t, w.EndRow())
 		}
 		require.NoError(t, w.Flush())
-		require.NoError(t, f.Close())
-		parts = append(parts, path)
+		files = append(files, file{path: fmt.Sprintf("half %d.csv", i), rows: int64(len(half)), content: b.String()})
 	}
-	return deliver.Combined{Columns: columns, Parts: func(each func(io.Reader) error) error {
-		for _, p := range parts {
-			f, err := os.Open(p)
-			if err == nil {
-				err = errors.Join(each(f), f.Close())
-			}
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	}}
+	return tableOf(columns, files...)
 }
 
 func TestFile(t *testing.T) {
@@ -72,7 +92,7 @@ func TestFile(t *testing.T) {
 	defer folder.Close()
 	name := "weekly/notes.csv"
 	staged := deliver.StagedName(7, name)
-	got, err := folder.Stage(staged, combined(t, odd))
+	got, err := folder.Stage(staged, plain, combined(t, odd))
 	require.NoError(t, err)
 	assert.NoFileExists(t, filepath.Join(dir, name))
 	require.NoError(t, folder.Put(staged, name))
@@ -89,10 +109,10 @@ func TestFile(t *testing.T) {
 		assert.Equal(t, odd[i], row[0])
 	}
 
-	again, err := folder.Stage(staged, combined(t, odd))
+	again, err := folder.Stage(staged, plain, combined(t, odd))
 	require.NoError(t, err)
 	assert.Equal(t, got, again, "the same rows, the same bytes")
-	other, err := folder.Stage("weekly/.jorvex-9-notes.csv", combined(t, odd[1:]))
+	other, err := folder.Stage("weekly/.jorvex-9-notes.csv", plain, combined(t, odd[1:]))
 	require.NoError(t, err)
 	assert.NotEqual(t, got.Digest, other.Digest)
 	require.NoError(t, folder.Clear(map[string]bool{staged: true}))
@@ -108,7 +128,7 @@ func TestFileNeverLeavesItsFolder(t *testing.T) {
 	defer folder.Close()
 	require.NoError(t, os.Symlink(base, filepath.Join(base, "deliveries", "out")))
 	for _, name := range []string{"../x.csv", "out/x.csv", "/tmp/x.csv"} {
-		_, err := folder.Stage(name, combined(t, odd))
+		_, err := folder.Stage(name, plain, combined(t, odd))
 		assert.Error(t, err, name)
 	}
 	assert.NoFileExists(t, filepath.Join(base, "x.csv"))
@@ -119,14 +139,14 @@ func TestFailureWhileReadingIsPassedOn(t *testing.T) {
 	require.NoError(t, err)
 	defer folder.Close()
 	gone := errors.New("a part is gone")
-	broken := deliver.Combined{Columns: columns, Parts: func(func(io.Reader) error) error { return gone }}
-	_, err = folder.Stage(".jorvex-1-x.csv", broken)
+	broken := deliver.Combined{Columns: columns, Parts: func(func(*deliver.Source, io.Reader) error) error { return gone }}
+	_, err = folder.Stage(".jorvex-1-x.csv", plain, broken)
 	assert.ErrorIs(t, err, gone)
 
 	store, err := records.Open(t.Context(), testkit.Database(t))
 	require.NoError(t, err)
 	defer store.Close()
-	table := deliver.NewTable("x", 1, 0)
+	table := newTable("x", 1)
 	_, err = table.Stage(t.Context(), store.Pool, broken)
 	assert.ErrorIs(t, err, gone)
 	_, err = table.Stage(t.Context(), store.Pool, combined(t, odd))
@@ -140,7 +160,7 @@ func TestTable(t *testing.T) {
 	publish := func(table *deliver.Table) error {
 		return store.Tx(t.Context(), func(tx pgx.Tx) error { return table.Publish(t.Context(), tx) })
 	}
-	first := deliver.NewTable("notes", 1, 0)
+	first := newTable("notes", 1)
 	require.NoError(t, first.Check(t.Context(), store.Pool))
 	staged, err := first.Stage(t.Context(), store.Pool, combined(t, odd))
 	require.NoError(t, err)
@@ -157,7 +177,7 @@ func TestTable(t *testing.T) {
 	assert.Equal(t, []int{len(odd) / 2, len(odd) - len(odd)/2}, []int{blank, dated})
 
 	// A transaction that is rolled back leaves the table before.
-	second := deliver.NewTable("notes", 2, 0)
+	second := newTable("notes", 2)
 	_, err = second.Stage(t.Context(), store.Pool, combined(t, odd[:4]))
 	require.NoError(t, err)
 	rolledBack := errors.New("rolled back")
@@ -182,7 +202,7 @@ func TestTable(t *testing.T) {
 	require.NoError(t, store.Pool.QueryRow(t.Context(), "SELECT count(*) FROM delivered.notes").Scan(&count))
 	assert.Equal(t, 4, count)
 
-	left := deliver.NewTable("left", 3, 0)
+	left := newTable("left", 3)
 	_, err = left.Stage(t.Context(), store.Pool, combined(t, odd))
 	require.NoError(t, err)
 	require.NoError(t, deliver.ClearStaged(t.Context(), store.Pool))
@@ -192,7 +212,7 @@ func TestTable(t *testing.T) {
 	_, err = store.Pool.Exec(t.Context(), "CREATE VIEW delivered.theirs AS SELECT 1 AS x")
 	require.NoError(t, err)
 	var notOurs *deliver.NotOurs
-	assert.ErrorAs(t, deliver.NewTable("theirs", 4, 0).Check(t.Context(), store.Pool), &notOurs)
+	assert.ErrorAs(t, newTable("theirs", 4).Check(t.Context(), store.Pool), &notOurs)
 }
 
 func TestTableDigest(t *testing.T) {

@@ -11,7 +11,7 @@ import (
 	"path"
 	"strings"
 
-	"jorvex/internal/core/shaping"
+	"jorvex/internal/core/definition"
 )
 
 // workingPrefix begins the names of files that are not yet delivered.
@@ -46,9 +46,13 @@ func StagedName(refresh int64, name string) string {
 	return path.Join(path.Dir(name), fmt.Sprintf("%s%d-%s", workingPrefix, refresh, path.Base(name)))
 }
 
-// Stage writes the table as delimited text (RFC 4180: commas, CRLF, a header
-// row; UTF-8) under a name of its own beside the delivery's, and flushes it.
-func (f *Folder) Stage(staged string, table Combined) (Staged, error) {
+// Stage writes the table in the delivery's format under a name of its own beside
+// the delivery's, and flushes it.
+func (f *Folder) Stage(staged string, d definition.Delivery, table Combined) (Staged, error) {
+	return f.write(staged, func(w io.Writer) error { return Write(w, d, table) })
+}
+
+func (f *Folder) write(staged string, write func(io.Writer) error) (Staged, error) {
 	if dir := path.Dir(staged); dir != "." {
 		if err := f.root.MkdirAll(dir, 0o755); err != nil {
 			return Staged{}, fmt.Errorf("make the folder %s of a delivery: %w", dir, err)
@@ -60,30 +64,94 @@ func (f *Folder) Stage(staged string, table Combined) (Staged, error) {
 	}
 	defer file.Close()
 	hash := sha256.New()
-	both := io.MultiWriter(hash, file)
-	head := []byte{}
-	for i, c := range table.Columns {
-		if i > 0 {
-			head = append(head, ',')
-		}
-		head = shaping.AppendText(head, []byte(c.Name))
-	}
-	if _, err := both.Write(append(head, '\r', '\n')); err != nil {
-		return Staged{}, fmt.Errorf("write a delivery: %w", err)
-	}
-	rows, err := table.WriteTo(both)
+	counted := &counter{w: io.MultiWriter(hash, file)}
+	err = write(counted)
 	if err == nil {
 		err = file.Sync()
 	}
 	if err != nil {
 		return Staged{}, fmt.Errorf("write a delivery: %w", err)
 	}
-	return Staged{Bytes: int64(len(head)+2) + rows, Digest: hex.EncodeToString(hash.Sum(nil))}, nil
+	return Staged{Bytes: counted.n, Digest: hex.EncodeToString(hash.Sum(nil))}, nil
 }
 
-// Put gives a staged file its final name, in the place of the one before. It
-// may be called again after it was done.
+// counter counts what is written.
+type counter struct {
+	w io.Writer
+	n int64
+}
+
+func (c *counter) Write(b []byte) (int, error) {
+	n, err := c.w.Write(b)
+	c.n += int64(n)
+	return n, err
+}
+
+// StageFiles copies the files that feed into a folder of its own beside the
+// delivery's. below is what they are named from. It returns their names below the
+// delivery.
+func (f *Folder) StageFiles(staged, below string, table Combined) (s Staged, names []string, err error) {
+	hash := sha256.New()
+	err = table.Parts(func(source *Source, _ io.Reader) error {
+		name := strings.TrimPrefix(strings.TrimPrefix(source.Path, below), "/")
+		content, err := source.Open()
+		if err != nil {
+			return err
+		}
+		defer content.Close()
+		one, err := f.write(path.Join(staged, name), func(w io.Writer) error {
+			_, err := io.Copy(w, content)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		names = append(names, name)
+		s.Bytes += one.Bytes
+		fmt.Fprintf(hash, "%s %q\n", one.Digest, name)
+		return nil
+	})
+	s.Digest = hex.EncodeToString(hash.Sum(nil))
+	return s, names, err
+}
+
+// There reports whether something lies where a delivery goes.
+func (f *Folder) There(name string) bool {
+	_, err := f.root.Lstat(name)
+	return err == nil
+}
+
+// Writable tells, before the work is done, whether a delivery can be written.
+func (f *Folder) Writable(name string) error {
+	if info, err := f.root.Stat(name); err == nil && info.IsDir() {
+		return fmt.Errorf("the delivery %s cannot be written: a folder has its name", name)
+	}
+	probe := path.Join(path.Dir(name), workingPrefix+"probe-"+path.Base(name))
+	if err := f.root.MkdirAll(path.Dir(name), 0o755); err != nil {
+		return fmt.Errorf("the delivery %s cannot be written: %w", name, err)
+	}
+	file, err := f.root.OpenFile(probe, os.O_CREATE|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("the delivery %s cannot be written: %w", name, err)
+	}
+	return errors.Join(file.Close(), f.root.Remove(probe))
+}
+
+// Removal is what is staged for a file that is to go when the refresh counts.
+func Removal(final string) (staged string) { return "-" + final }
+
+// Put gives a staged file its final name, in the place of the one before, or takes
+// it away. It may be called again after it was done.
 func (f *Folder) Put(staged, final string) error {
+	if staged == Removal(final) {
+		if err := f.root.Remove(final); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("take away %s, which is delivered no more: %w", final, err)
+		}
+		return nil
+	}
+	if err := f.root.MkdirAll(path.Dir(final), 0o755); err != nil {
+		return fmt.Errorf("put the delivery %s in its place: %w", final, err)
+	}
 	err := f.root.Rename(staged, final)
 	if errors.Is(err, fs.ErrNotExist) {
 		if _, errFinal := f.root.Stat(final); errFinal == nil {
@@ -104,8 +172,14 @@ func (f *Folder) Put(staged, final string) error {
 // Clear removes staged files that no commit counts, keep being those it does.
 func (f *Folder) Clear(keep map[string]bool) error {
 	return fs.WalkDir(f.root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasPrefix(d.Name(), workingPrefix) || keep[name] {
+		if err != nil || !strings.HasPrefix(d.Name(), workingPrefix) || keep[name] {
 			return nil
+		}
+		if d.IsDir() {
+			if err := f.root.RemoveAll(name); err != nil {
+				return err
+			}
+			return fs.SkipDir
 		}
 		return f.root.Remove(name)
 	})
@@ -113,5 +187,5 @@ func (f *Folder) Clear(keep map[string]bool) error {
 
 // Remove takes away a staged file of a refresh that was not delivered.
 func (f *Folder) Remove(staged string) {
-	_ = f.root.Remove(staged)
+	_ = f.root.RemoveAll(staged)
 }

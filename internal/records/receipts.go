@@ -46,9 +46,10 @@ type Made struct {
 	Digest  string
 }
 
-// MadeSince lists the files that were delivered after a receipt.
+// MadeSince lists the files that were delivered after a receipt, and the copies of
+// files that fed.
 func (s *Store) MadeSince(ctx context.Context, receipt int64) ([]Made, error) {
-	return all[Made](s.Pool.Query(ctx, "SELECT * FROM delivered WHERE receipt > $1 AND kind = 'file' ORDER BY receipt", receipt))
+	return all[Made](s.Pool.Query(ctx, "SELECT * FROM delivered WHERE receipt > $1 AND kind IN ('file', 'copy') ORDER BY receipt", receipt))
 }
 
 // MadeBy returns the name of another input that delivered to a file or table
@@ -58,6 +59,29 @@ func (s *Store) MadeBy(ctx context.Context, input int64, kind, name string) (str
 	o, err := one[other](s.Pool.Query(ctx, `SELECT i.name FROM (SELECT input_id FROM delivered WHERE kind = $1 AND name = $2 ORDER BY receipt DESC LIMIT 1) d
 		JOIN inputs i ON i.id = d.input_id WHERE i.id <> $3`, kind, name, input))
 	return o.Name, err
+}
+
+// LastMade returns the newest receipt of an input that delivered something, or
+// ErrNotFound.
+func (s *Store) LastMade(ctx context.Context, input int64, kind, name string) (receipt.Stored, error) {
+	return one[receipt.Stored](s.Pool.Query(ctx, `SELECT r.number, r.header, r.digest, r.previous FROM delivered d JOIN receipts r ON r.number = d.receipt
+		WHERE d.kind = $1 AND d.name = $2 AND d.input_id = $3 ORDER BY d.receipt DESC LIMIT 1`, kind, name, input))
+}
+
+// LastCopies lists the files of a folder that an input delivered last.
+func (s *Store) LastCopies(ctx context.Context, input int64, folder string) ([]string, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT c.name FROM delivered c WHERE c.kind = 'copy' AND c.input_id = $1 AND starts_with(c.name, $2 || '/')
+		AND c.receipt = (SELECT max(receipt) FROM delivered WHERE kind = 'folder' AND name = $2 AND input_id = $1)`, input, folder)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// EverMade reports whether a file or table was delivered before, by any input.
+func (s *Store) EverMade(ctx context.Context, kind, name string) (is bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM delivered WHERE kind = $1 AND name = $2)", kind, name).Scan(&is)
+	return is, err
 }
 
 // Verify recomputes the whole chain. The error is a *receipt.BrokenLink if it

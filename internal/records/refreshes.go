@@ -282,7 +282,8 @@ type Commit struct {
 	Header         receipt.Header // Number and Previous are filled in
 	Publish        []func(ctx context.Context, tx pgx.Tx) error
 	Files          []Publication
-	Parameters     string // canonical JSON of the parameters' values
+	Copies         []string // files of folders that are delivered
+	Parameters     string   // canonical JSON of the parameters' values
 	Fed            []FedFile
 	Gone           []string // files of the last delivery that are certainly gone
 	Job            func(tx pgx.Tx, id int64) error
@@ -329,6 +330,10 @@ func (s *Store) CommitRefresh(ctx context.Context, c Commit) (receipt.Stored, er
 				stored.Number, d.Kind, d.Name, c.InputID, d.Bytes, d.Digest); err != nil {
 				return err
 			}
+		}
+		if _, err := tx.Exec(ctx, "INSERT INTO delivered (receipt, kind, name, input_id, size, digest) SELECT $1, 'copy', unnest($2::text[]), $3, 0, ''",
+			stored.Number, c.Copies, c.InputID); err != nil {
+			return err
 		}
 		if err := recordFed(ctx, tx, c, stored.Number); err != nil {
 			return fmt.Errorf("record which files fed it: %w", err)

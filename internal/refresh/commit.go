@@ -26,7 +26,7 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 	}
 	commit := records.Commit{
 		Refresh: r.row.ID, Fence: r.fence, InputID: r.row.InputID, Ended: header.Ended, Progress: r.progress(),
-		Header: header, Files: r.staged, Parameters: r.view.Parameters, Job: r.enqueue(ctx),
+		Header: header, Files: r.staged, Copies: r.copies, Parameters: r.view.Parameters, Job: r.enqueue(ctx),
 		Gone: r.view.Gone,
 	}
 	for _, f := range r.files {
@@ -121,18 +121,23 @@ func (r *run) figures() (digest string, err error) {
 	if plan.Empty() {
 		return "", nil
 	}
-	all := totals.NewTally(plan)
-	for _, f := range r.files {
-		if f.leftOut == "" {
-			all.Merge(f.tally)
-		}
-	}
-	text, err := receipt.Canonical(all.Figures())
+	text, err := receipt.Canonical(r.tally().Figures())
 	if err != nil {
 		return "", err
 	}
 	object, err := r.batch.Put(bytes.NewReader(text))
 	return object.Digest, err
+}
+
+// tally counts the rows of all files that are used.
+func (r *run) tally() *totals.Tally {
+	all := totals.NewTally(r.view.Definition.Plan())
+	for _, f := range r.files {
+		if f.leftOut == "" && f.tally != nil {
+			all.Merge(f.tally)
+		}
+	}
+	return all
 }
 
 // rehearsed records what there would be delivered.

@@ -2,10 +2,10 @@ package refresh
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -13,7 +13,6 @@ import (
 	"jorvex/internal/core/filename"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/reading"
-	"jorvex/internal/core/receipt"
 	"jorvex/internal/core/shaping"
 	"jorvex/internal/core/totals"
 	"jorvex/internal/deliver"
@@ -29,6 +28,8 @@ type fed struct {
 	shaped  shaping.Result
 	part    *parts.Part
 	tally   *totals.Tally
+	source  *deliver.Source
+	sourced sync.Once
 	leftOut string // why it is not used, empty if it is
 	done    chan struct{}
 
@@ -44,101 +45,6 @@ func (f *fed) broken() (finding.Finding, bool) { return finding.AnyBroken(f.shap
 
 // workers is how many files are read and shaped at a time.
 const workers = 2
-
-// work reads the files and stages the deliveries, at the same time: a delivery
-// takes each part as soon as it is there.
-func (r *run) work(ctx context.Context) error {
-	group, groupCtx := errgroup.WithContext(ctx)
-	if err := r.stageAll(groupCtx, group); err != nil {
-		return err
-	}
-	group.Go(func() error {
-		err := r.read(groupCtx)
-		r.stage.Store("delivering")
-		return err
-	})
-	return group.Wait()
-}
-
-// errGated ends the staging of a delivery that the gate will not let through.
-var errGated = errors.New("the gate stops the refresh")
-
-// parts calls each with the parts of the files that are used, in roster order.
-func (r *run) parts(ctx context.Context) func(each func(part io.Reader) error) error {
-	return func(each func(part io.Reader) error) error {
-		for _, f := range r.files {
-			select {
-			case <-f.done:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-			if f.gated {
-				return errGated
-			}
-			if f.leftOut != "" {
-				continue
-			}
-			if err := f.open(each); err != nil {
-				return err
-			}
-		}
-		return ctx.Err()
-	}
-}
-
-// open calls it with the rows of the file.
-func (f *fed) open(it func(part io.Reader) error) error {
-	part, err := f.part.Open()
-	if err != nil {
-		return err
-	}
-	defer part.Close()
-	return it(part)
-}
-
-// stageAll begins to stage every delivery. Whether a target can be written is
-// known before the work is done.
-func (r *run) stageAll(ctx context.Context, group *errgroup.Group) error {
-	list := r.view.Definition.Delivery
-	r.deliveries = make([]receipt.Delivery, len(list))
-	combined := deliver.Combined{Columns: r.view.Definition.Columns, Parts: r.parts(ctx)}
-	for i, d := range list {
-		if d.Table == "" {
-			continue
-		}
-		table := deliver.NewTable(d.Table, r.row.ID, i)
-		if err := table.Check(ctx, r.Store.Pool); err != nil {
-			return err
-		}
-		r.tables = append(r.tables, table)
-	}
-	tables := r.tables
-	for i, d := range list {
-		r.deliveries[i] = receipt.Delivery{Kind: d.Kind(), Name: d.Name()}
-		if r.row.Request.Rehearse {
-			continue
-		}
-		stage := func() (deliver.Staged, error) { return deliver.Staged{}, nil }
-		if d.Table != "" {
-			table := tables[0]
-			tables = tables[1:]
-			stage = func() (deliver.Staged, error) { return table.Stage(ctx, r.Store.Pool, combined) }
-		} else {
-			name := deliver.StagedName(r.row.ID, d.File)
-			r.staged = append(r.staged, records.Publication{RefreshID: r.row.ID, Staged: name, Final: d.File})
-			stage = func() (deliver.Staged, error) { return r.Folder.Stage(name, combined) }
-		}
-		group.Go(func() error {
-			staged, err := stage()
-			r.deliveries[i] = receipt.Delivery{Kind: d.Kind(), Name: d.Name(), Rows: staged.Rows, Bytes: staged.Bytes, Digest: staged.Digest}
-			if errors.Is(err, errGated) {
-				return nil
-			}
-			return err
-		})
-	}
-	return nil
-}
 
 // read brings every picked file into the vault and shapes it from there.
 func (r *run) read(ctx context.Context) error {
@@ -224,7 +130,7 @@ func (r *run) shape(ctx context.Context, f *fed) error {
 	origin := watch.OriginOf(def, f.picked.Path, f.picked.Mark.Modified, f.picked.Captures).Of(def)
 	name := parts.Name(f.reading.Digest, r.view.Input.Layout, origin)
 	var found bool
-	if f.part, found = r.Parts.Find(name); !found || f.part.Digest == "" && r.hasTable() || !f.part.Sound() {
+	if f.part, found = r.Parts.Find(name); !found || f.part.Digest == "" && r.hasTable() || r.reads(f) && !f.part.Sound() {
 		if err := r.makePart(ctx, f, name, origin); err != nil {
 			return err
 		}
@@ -251,11 +157,6 @@ func (r *run) makePart(ctx context.Context, f *fed, name string, origin shaping.
 		return parts.Known{Kind: string(checked.Kind), Result: checked.Result}, err
 	})
 	return err
-}
-
-// hasTable reports whether a table is delivered, whose digest is made of its parts'.
-func (r *run) hasTable() bool {
-	return slices.ContainsFunc(r.view.Definition.Delivery, func(d definition.Delivery) bool { return d.Table != "" })
 }
 
 type contextReader struct {

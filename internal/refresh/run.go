@@ -8,7 +8,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"jorvex/internal/core/definition"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/receipt"
 	"jorvex/internal/deliver"
@@ -34,7 +33,10 @@ type run struct {
 
 	deliveries []receipt.Delivery
 	staged     []records.Publication
+	copies     []string // names of copied files, as they are delivered
+	scraps     []string // staged files and folders, which are cleared after a failure
 	tables     []*deliver.Table
+	before     []deliver.Before // by table
 
 	stage           atomic.Value // string
 	filesDone       atomic.Int64
@@ -151,34 +153,6 @@ func (r *run) look(ctx context.Context) error {
 	return nil
 }
 
-// targets sees that no delivery overwrites what another input, or the same with
-// other parameters, delivers.
-func (r *run) targets(ctx context.Context) error {
-	def := r.view.Definition
-	usual, err := definition.Parse(r.view.Input.Text, r.row.AsOf)
-	if err != nil {
-		return err
-	}
-	for _, d := range def.Delivery {
-		for _, p := range def.Parameters {
-			if def.Values[p.Name] != usual.Values[p.Name] && !d.Takes(p.Name) {
-				return &stopped{
-					problem: fmt.Sprintf("the delivery %s would be overwritten with what %s=%s gives, since its name lacks $%s", d.Name(), p.Name, def.Values[p.Name], p.Name),
-					next:    fmt.Sprintf("put $%s into the delivery's name", p.Name),
-				}
-			}
-		}
-		other, err := r.Store.MadeBy(ctx, r.view.Input.ID, d.Kind(), d.Name())
-		if err == nil {
-			return &stopped{problem: fmt.Sprintf("another input, %s, delivers the %s %s", other, d.Kind(), d.Name()), next: "give the delivery another name"}
-		}
-		if !errors.Is(err, records.ErrNotFound) {
-			return err
-		}
-	}
-	return nil
-}
-
 func count(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
@@ -234,8 +208,8 @@ func (r *run) clear(ctx context.Context, failed error) {
 	if _, err := r.Store.Refresh(ctx, r.row.ID); err != nil {
 		return
 	}
-	for _, p := range r.staged {
-		r.Folder.Remove(p.Staged)
+	for _, name := range r.scraps {
+		r.Folder.Remove(name)
 	}
 	for _, t := range r.tables {
 		_ = t.Drop(ctx, r.Store.Pool)

@@ -235,7 +235,7 @@ func (s *server) prepare(ctx context.Context, text string) (records.NewDefinitio
 	for _, delivery := range def.Delivery {
 		d.Deliveries = append(d.Deliveries, records.Delivery{Kind: delivery.Kind(), Name: delivery.Template})
 		if delivery.Table != "" {
-			if err := deliver.NewTable(delivery.Table, 0, 0).Check(ctx, s.Store.Pool); err != nil {
+			if err := deliver.NewTable(delivery, 0, 0, deliver.Before{}).Check(ctx, s.Store.Pool); err != nil {
 				return d, newProblem(http.StatusConflict, "table-not-ours", "The table is somebody else's", "give the delivery another name", "%s", err)
 			}
 		}
@@ -525,7 +525,7 @@ func (s *server) shownAgainst(ctx context.Context, stored receipt.Stored, h rece
 	shown := shownReceipt(stored, h)
 	for i, d := range shown.Deliveries {
 		shown.Deliveries[i].Where = deliver.Schema + "." + d.Name
-		if d.Kind == api.DeliveryKindFile {
+		if d.Kind != api.DeliveryKindTable {
 			shown.Deliveries[i].Where = s.Folder.Path(d.Name)
 		}
 	}

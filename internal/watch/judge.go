@@ -29,6 +29,7 @@ type View struct {
 	Input       records.Input
 	Definition  *definition.Definition
 	Place       places.Place
+	Directory   string   // of the place
 	Unreachable string   // why the place could not be reached; empty if it was
 	Picked      []Picked // in roster order
 	HeldBack    []HeldBack

@@ -361,7 +361,7 @@ func (w *Watcher) Prepare(ctx context.Context, in records.Input, request records
 			break
 		}
 	}
-	view.Unreachable = look.Why
+	view.Unreachable, view.Directory = look.Why, p.Directory
 	if err == nil && view.save != nil {
 		err = view.save()
 	}
@@ -396,7 +396,7 @@ func (w *Watcher) own(ctx context.Context, directory string) (paths map[string]b
 		if w.made.content[m.Size] == nil {
 			w.made.content[m.Size] = map[string]string{}
 		}
-		if m.Size > 0 {
+		if m.Kind == "file" && m.Size > 0 {
 			w.made.content[m.Size][m.Digest] = m.Name
 		}
 		w.made.names[m.Name] = true

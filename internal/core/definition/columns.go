@@ -14,7 +14,6 @@ import (
 	"jorvex/internal/core/condition"
 	"jorvex/internal/core/formula"
 	"jorvex/internal/core/nearest"
-	"jorvex/internal/core/pathpattern"
 )
 
 // typeNames are the types as they are written.
@@ -343,47 +342,6 @@ func (r *reader) captured(seen map[string]*yaml.Node, c *Column, def *Definition
 			fit = string(natural) + " or text"
 		}
 		r.problem(seen["type"], "the capture %q is a %s; make the column %s", c.From, kind, fit)
-	}
-}
-
-func (r *reader) deliver(n *yaml.Node, def *Definition) {
-	taken := map[string]bool{}
-	for _, entry := range r.list(n, "deliver") {
-		var d Delivery
-		r.mapping(entry, "a delivery", func(key string, v *yaml.Node) {
-			d.Template = r.text(v, key)
-			name, err := pathpattern.Expand(d.Template, r.value)
-			if err != nil {
-				r.problem(v, "%s", err)
-				return
-			}
-			switch key {
-			case "file":
-				d.File = name
-				if !localPath(d.File) && d.File != "" {
-					r.problem(v, "the delivery %q leaves the delivery folder; name it straight, as in weekly/loadings.csv", d.File)
-				}
-			case "table":
-				if d.Table = name; d.Template != name {
-					d.Table = tableOf(name)
-				}
-				if d.Table != "" && !tableName.MatchString(d.Table) {
-					r.problem(v, "%q cannot name a table; use small letters, digits and _, a letter first, 63 at most", d.Table)
-				}
-			}
-		})
-		if (d.File == "") == (d.Table == "") {
-			r.problem(entry, "a delivery is a file or a table")
-			continue
-		}
-		if taken[d.Kind()+strings.ToLower(d.Name())] {
-			r.problem(entry, "the delivery %q stands twice", d.Name())
-		}
-		taken[d.Kind()+strings.ToLower(d.Name())] = true
-		def.Delivery = append(def.Delivery, d)
-	}
-	if len(def.Columns) == 0 {
-		r.problem(n, "a table can be delivered only with columns; declare columns")
 	}
 }
 

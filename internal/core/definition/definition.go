@@ -217,25 +217,6 @@ var Parts = map[Part]bool{
 	"month_name": false, "short_month": false, "day_name": false,
 }
 
-// Delivery is one thing a refresh writes: a file or a table.
-type Delivery struct {
-	File  string // path below the delivery folder
-	Table string // table in the schema "delivered"
-	// Template is the name as written, with its parameters.
-	Template string
-}
-
-// Name returns the delivery's path or table.
-func (d Delivery) Name() string { return d.File + d.Table }
-
-// Kind returns "file" or "table".
-func (d Delivery) Kind() string {
-	if d.Table != "" {
-		return "table"
-	}
-	return "file"
-}
-
 // Takes reports whether a parameter is part of the delivery's name.
 func (d Delivery) Takes(parameter string) bool {
 	takes := false

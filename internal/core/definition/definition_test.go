@@ -43,9 +43,10 @@ func TestParse(t *testing.T) {
 	}
 	assert.Equal(t, []string{"terminal text", "day date", "year text", "source_file text", "sailing text", "passengers whole", "freight_t decimal"}, columns)
 	assert.Equal(t, []string{"passengers"}, def.Columns[5].Headers)
-	assert.Equal(t, []definition.Delivery{
-		{File: "weekly/daily-loadings.csv", Template: "weekly/daily-loadings.csv"}, {Table: "daily_loadings", Template: "daily_loadings"},
-	}, def.Delivery)
+	require.Len(t, def.Delivery, 2)
+	assert.Equal(t, "file weekly/daily-loadings.csv delimited", def.Delivery[0].Kind()+" "+def.Delivery[0].Name()+" "+string(def.Delivery[0].Format))
+	assert.True(t, def.Delivery[0].Plain())
+	assert.Equal(t, "table daily_loadings", def.Delivery[1].Kind()+" "+def.Delivery[1].Name())
 }
 
 //go:embed testdata/full.yaml

@@ -80,7 +80,7 @@ var known = map[string][]string{
 	"a summary":       {"name", "rows", "columns", "measures"},
 	"a column": {"name", "type", "headers", "exact", "position", "capture", "file", "from", "compute", "matches", "split", "piece", "characters", "replace", "lookup", "part", "round",
 		"default", "least", "most", "key", "required", "total", "watch"},
-	"a delivery": {"file", "table"},
+	"a delivery": {"file", "folder", "table", "as", "encoding", "delimiter", "decimal", "formulas", "sheets", "sheet", "start", "template", "with", "load"},
 }
 
 // mapping calls each with every key of n and reports unknown and repeated ones.

@@ -88,11 +88,13 @@ type ReasonCount struct {
 
 // Delivery is one thing the refresh delivered.
 type Delivery struct {
-	Kind   string `json:"kind"` // file or table
+	Kind   string `json:"kind"` // file, folder or table
 	Name   string `json:"name"`
 	Rows   int64  `json:"rows,string"`
 	Bytes  int64  `json:"bytes,string"` // 0 for a table
 	Digest string `json:"digest"`
+	// Template is the digest of the workbook that the rows were put into.
+	Template string `json:"template,omitempty"`
 }
 
 // Use says whether a picked file fed the refresh, and which version of it.
