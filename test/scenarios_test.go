@@ -24,6 +24,8 @@ import (
 //	redefine INPUT   saves another definition of it
 //	jorvex COMMAND   arguments with blanks stand in single quotes
 //	delivered NAME   reads a file from the delivery folder
+//	absent NAME      it must not be there
+//	place NAME       puts a file there, with its content
 //	query SQL        its only value, of the service's database
 //	run SQL
 //
@@ -128,6 +130,10 @@ func (s *story) take(step *step) {
 		got, code = r.Out+r.Err, fmt.Sprint(r.Code)
 	case "delivered":
 		got = s.s.Delivered(rest)
+	case "absent":
+		assert.NoFileExists(s.t, filepath.Join(s.s.Data, "deliveries", rest), step.at)
+	case "place":
+		testkit.WriteFile(s.t, filepath.Join(s.s.Data, "deliveries", rest), content)
 	case "query":
 		got = s.s.Query(rest)
 	case "run":

@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
@@ -646,6 +647,33 @@ func (e WatchedValueChange) Valid() bool {
 	case WatchedValueChangeGained:
 		return true
 	case WatchedValueChangeMoved:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetTableContentParamsAs.
+const (
+	Delimited GetTableContentParamsAs = "delimited"
+	JsonLines GetTableContentParamsAs = "json_lines"
+	Parquet   GetTableContentParamsAs = "parquet"
+	Workbook  GetTableContentParamsAs = "workbook"
+	Xml       GetTableContentParamsAs = "xml"
+)
+
+// Valid indicates whether the value is a known member of the GetTableContentParamsAs enum.
+func (e GetTableContentParamsAs) Valid() bool {
+	switch e {
+	case Delimited:
+		return true
+	case JsonLines:
+		return true
+	case Parquet:
+		return true
+	case Workbook:
+		return true
+	case Xml:
 		return true
 	default:
 		return false
@@ -2056,6 +2084,21 @@ type GetTableParams struct {
 	Limit  int    `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
+// GetTableContentParams defines parameters for GetTableContent.
+type GetTableContentParams struct {
+	// As Format; delimited text unless it is said.
+	As GetTableContentParamsAs `form:"as,omitempty" json:"as,omitempty,omitzero"`
+
+	// Where A condition on the columns.
+	Where string `form:"where,omitempty" json:"where,omitempty,omitzero"`
+
+	// IfNoneMatch ETag of what is there already.
+	IfNoneMatch string `json:"If-None-Match,omitempty,omitzero"`
+}
+
+// GetTableContentParamsAs defines parameters for GetTableContent.
+type GetTableContentParamsAs string
+
 // TryFileParams defines parameters for TryFile.
 type TryFileParams struct {
 	// Path Where the file would be dropped, from the place's root or from the input's folder.
@@ -2469,6 +2512,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/table (the `GetTable` operationId).
 	GetTable(ctx context.Context, input InputName, params *GetTableParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTableContent The combined rows of the last delivery as a download. Its ETag changes only when the content does.
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/table/content (the `GetTableContent` operationId).
+	GetTableContent(ctx context.Context, input InputName, params *GetTableContentParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryFileWithBody Tell what would become of a file that is not there yet. Nothing is recorded.
 	//
@@ -3232,6 +3280,21 @@ func (c *Client) GetStory(ctx context.Context, input InputName, params *GetStory
 // Corresponds with GET /api/v1/inputs/{input}/table (the `GetTable` operationId).
 func (c *Client) GetTable(ctx context.Context, input InputName, params *GetTableParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTableRequest(c.Server, input, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTableContent The combined rows of the last delivery as a download. Its ETag changes only when the content does.
+//
+// Corresponds with GET /api/v1/inputs/{input}/table/content (the `GetTableContent` operationId).
+func (c *Client) GetTableContent(ctx context.Context, input InputName, params *GetTableContentParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTableContentRequest(c.Server, input, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5398,6 +5461,84 @@ func NewGetTableRequest(server string, input InputName, params *GetTableParams) 
 	return req, nil
 }
 
+// NewGetTableContentRequest constructs an http.Request for the GetTableContent method
+func NewGetTableContentRequest(server string, input InputName, params *GetTableContentParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/inputs/%s/table/content", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "as", params.As, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-None-Match", params.IfNoneMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-None-Match", headerParam0)
+
+	}
+
+	return req, nil
+}
+
 // NewTryFileRequestWithBody constructs an http.Request for the TryFile method, with any body, and a specified content type
 func NewTryFileRequestWithBody(server string, input InputName, params *TryFileParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
@@ -7043,6 +7184,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/table (the `GetTable` operationId).
 	GetTableWithResponse(ctx context.Context, input InputName, params *GetTableParams, reqEditors ...RequestEditorFn) (*GetTableResponse, error)
 
+	// GetTableContentWithResponse The combined rows of the last delivery as a download. Its ETag changes only when the content does.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/inputs/{input}/table/content (the `GetTableContent` operationId).
+	GetTableContentWithResponse(ctx context.Context, input InputName, params *GetTableContentParams, reqEditors ...RequestEditorFn) (*GetTableContentResponse, error)
+
 	// TryFileWithBodyWithResponse Tell what would become of a file that is not there yet. Nothing is recorded.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8597,6 +8745,62 @@ func (r GetTableResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetTableResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetTableContentResponse200Headers the declared response headers of an HTTP 200 response for GetTableContent
+type GetTableContentResponse200Headers struct {
+	ContentDisposition string
+	ETag               string
+}
+
+type GetTableContentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// XML200 the response for an HTTP 200 `application/xml` response
+	XML200 *string
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetTableContentResponse200Headers
+}
+
+// GetXML200 returns the response for an HTTP 200 `application/xml` response
+func (r GetTableContentResponse) GetXML200() *string {
+	return r.XML200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTableContentResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTableContentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTableContentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTableContentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTableContentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10551,6 +10755,19 @@ func (c *ClientWithResponses) GetTableWithResponse(ctx context.Context, input In
 	return ParseGetTableResponse(rsp)
 }
 
+// GetTableContentWithResponse The combined rows of the last delivery as a download. Its ETag changes only when the content does.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/inputs/{input}/table/content (the `GetTableContent` operationId).
+func (c *ClientWithResponses) GetTableContentWithResponse(ctx context.Context, input InputName, params *GetTableContentParams, reqEditors ...RequestEditorFn) (*GetTableContentResponse, error) {
+	rsp, err := c.GetTableContent(ctx, input, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTableContentResponse(rsp)
+}
+
 // TryFileWithBodyWithResponse Tell what would become of a file that is not there yet. Nothing is recorded.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11955,6 +12172,65 @@ func ParseGetTableResponse(rsp *http.Response) (*GetTableResponse, error) {
 	return response, nil
 }
 
+// ParseGetTableContentResponse parses an HTTP response from a GetTableContentWithResponse call
+func ParseGetTableContentResponse(rsp *http.Response) (*GetTableContentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTableContentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "xml") && rsp.StatusCode == 200:
+		var dest string
+		if err := xml.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.XML200 = &dest
+
+	case rsp.StatusCode == 304:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/csv) unsupported
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetTableContentResponse200Headers
+		if values := rsp.Header.Values("Content-Disposition"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Disposition", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentDisposition = value
+		}
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseTryFileResponse parses an HTTP response from a TryFileWithResponse call
 func ParseTryFileResponse(rsp *http.Response) (*TryFileResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13056,6 +13332,9 @@ type ServerInterface interface {
 	// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
 	// (GET /api/v1/inputs/{input}/table)
 	GetTable(c *gin.Context, input InputName, params GetTableParams)
+	// GetTableContent The combined rows of the last delivery as a download. Its ETag changes only when the content does.
+	// (GET /api/v1/inputs/{input}/table/content)
+	GetTableContent(c *gin.Context, input InputName, params GetTableContentParams)
 	// TryFile Tell what would become of a file that is not there yet. Nothing is recorded.
 	// (POST /api/v1/inputs/{input}/trials)
 	TryFile(c *gin.Context, input InputName, params TryFileParams)
@@ -14156,6 +14435,71 @@ func (siw *ServerInterfaceWrapper) GetTable(c *gin.Context) {
 	siw.Handler.GetTable(c, input, params)
 }
 
+// GetTableContent operation middleware
+func (siw *ServerInterfaceWrapper) GetTableContent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "input" -------------
+	var input InputName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", c.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTableContentParams
+
+	// ------------- Optional query parameter "as" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "as", c.Request.URL.Query(), &params.As, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter as: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "where" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", c.Request.URL.Query(), &params.Where, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter where: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-None-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-None-Match")]; found {
+		var IfNoneMatch string
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-None-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-None-Match", valueList[0], &IfNoneMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-None-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfNoneMatch = IfNoneMatch
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetTableContent(c, input, params)
+}
+
 // TryFile operation middleware
 func (siw *ServerInterfaceWrapper) TryFile(c *gin.Context) {
 
@@ -15010,6 +15354,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/rows", wrapper.ListRows)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/rows", wrapper.ReadBench)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/table", wrapper.GetTable)
+	router.GET(options.BaseURL+"/api/v1/inputs/:input/table/content", wrapper.GetTableContent)
 	router.GET(options.BaseURL+"/api/v1/inputs/:input/file-differences", wrapper.CompareFile)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/column-map", wrapper.MapColumns)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/proposals", wrapper.ProposeReading)
@@ -16158,6 +16503,183 @@ type GetTabledefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetTabledefaultApplicationProblemPlusJSONResponse) VisitGetTableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTableContentRequestObject struct {
+	Input  InputName `json:"input"`
+	Params GetTableContentParams
+}
+
+type GetTableContentResponseObject interface {
+	VisitGetTableContentResponse(w http.ResponseWriter) error
+}
+
+type GetTableContent200ResponseHeaders struct {
+	ContentDisposition string
+	ETag               string
+}
+
+type GetTableContent200ApplicationjsonlResponse struct {
+	Body          io.Reader
+	Headers       GetTableContent200ResponseHeaders
+	ContentLength int64
+}
+
+func (response GetTableContent200ApplicationjsonlResponse) VisitGetTableContentResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/jsonl")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.Header().Set("Content-Disposition", fmt.Sprint(response.Headers.ContentDisposition))
+	w.Header().Set("ETag", fmt.Sprint(response.Headers.ETag))
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type GetTableContent200ApplicationvndApacheParquetResponse struct {
+	Body          io.Reader
+	Headers       GetTableContent200ResponseHeaders
+	ContentLength int64
+}
+
+func (response GetTableContent200ApplicationvndApacheParquetResponse) VisitGetTableContentResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/vnd.apache.parquet")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.Header().Set("Content-Disposition", fmt.Sprint(response.Headers.ContentDisposition))
+	w.Header().Set("ETag", fmt.Sprint(response.Headers.ETag))
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetTableContent200ApplicationvndOpenxmlformatsOfficedocumentSpreadsheetmlSheetResponse struct {
+	Body          io.Reader
+	Headers       GetTableContent200ResponseHeaders
+	ContentLength int64
+}
+
+func (response GetTableContent200ApplicationvndOpenxmlformatsOfficedocumentSpreadsheetmlSheetResponse) VisitGetTableContentResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.Header().Set("Content-Disposition", fmt.Sprint(response.Headers.ContentDisposition))
+	w.Header().Set("ETag", fmt.Sprint(response.Headers.ETag))
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetTableContent200ApplicationxmlResponse struct {
+	Body          io.Reader
+	Headers       GetTableContent200ResponseHeaders
+	ContentLength int64
+}
+
+func (response GetTableContent200ApplicationxmlResponse) VisitGetTableContentResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/xml")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.Header().Set("Content-Disposition", fmt.Sprint(response.Headers.ContentDisposition))
+	w.Header().Set("ETag", fmt.Sprint(response.Headers.ETag))
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetTableContent200TextcsvResponse struct {
+	Body          io.Reader
+	Headers       GetTableContent200ResponseHeaders
+	ContentLength int64
+}
+
+func (response GetTableContent200TextcsvResponse) VisitGetTableContentResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.Header().Set("Content-Disposition", fmt.Sprint(response.Headers.ContentDisposition))
+	w.Header().Set("ETag", fmt.Sprint(response.Headers.ETag))
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetTableContent304Response struct {
+}
+
+func (response GetTableContent304Response) VisitGetTableContentResponse(w http.ResponseWriter) error {
+	w.WriteHeader(304)
+	return nil
+}
+
+type GetTableContentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTableContentdefaultApplicationProblemPlusJSONResponse) VisitGetTableContentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17444,6 +17966,9 @@ type StrictServerInterface interface {
 	// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
 	// (GET /api/v1/inputs/{input}/table)
 	GetTable(ctx context.Context, request GetTableRequestObject) (GetTableResponseObject, error)
+	// GetTableContent The combined rows of the last delivery as a download. Its ETag changes only when the content does.
+	// (GET /api/v1/inputs/{input}/table/content)
+	GetTableContent(ctx context.Context, request GetTableContentRequestObject) (GetTableContentResponseObject, error)
 	// TryFile Tell what would become of a file that is not there yet. Nothing is recorded.
 	// (POST /api/v1/inputs/{input}/trials)
 	TryFile(ctx context.Context, request TryFileRequestObject) (TryFileResponseObject, error)
@@ -18473,6 +18998,33 @@ func (sh *strictHandler) GetTable(ctx *gin.Context, input InputName, params GetT
 	}
 }
 
+// GetTableContent operation middleware
+func (sh *strictHandler) GetTableContent(ctx *gin.Context, input InputName, params GetTableContentParams) {
+	var request GetTableContentRequestObject
+
+	request.Input = input
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTableContent(ctx, request.(GetTableContentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTableContent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetTableContentResponseObject); ok {
+		if err := validResponse.VisitGetTableContentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // TryFile operation middleware
 func (sh *strictHandler) TryFile(ctx *gin.Context, input InputName, params TryFileParams) {
 	var request TryFileRequestObject
@@ -19382,213 +19934,217 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchs3tij8Kih+uyozNS1Lzjiz91g/vnIce8cztuOSPEmdin1UYDdIImwCHQAtmseldz+FtQD0hUCz",
-	"WyKdZM/5ZZkEcVlYWPfL51kuN5UUTBg9e/p5tmK0YAr+fPGeLu2/BdO54pXhUsyezt7SDdPErBi5ZUpz",
-	"KYhcwH8LtuCC21GPZtlM5yu2ofbnZlex2dOZNoqL5ezu7i6bVVTRDTNunee10lLtr/R+xciHmWCfzIeZ",
-	"X6SiS0bmbCEVs6twO+7XmqndLJsJurEL5Thdewsb+uk1E0uzmj19cnFxcZH1N5XNPp0t5Zn99EyveXUm",
-	"YRO0PKskF4ap2dMFLTW7y2avFm+oyVfx7VqQ+a168JgVNWRLNWEFN6y4JFRIs2KKSMHIfEeE3BKuCRWE",
-	"KSUVefL463A0vI3mbK8WZ7h6NlPs15orVsyeGlWzIYBns1eiqs1bmOIzTlxRs2qm5fb7iXO+5htu9qHw",
-	"RmpDmDCKM03g9HhpqdsqYZr2UgVb0Lo0s6eP7UVt6Ce+qTfwP/tfLtx/wx3a+1kyNekS35U0ZwMAqez3",
-	"EwFyxXLGK/O23syZSsyrcMzgzAupNtTgwf72ZDZ8Zlh3oZhevSqSa8L3x12zLofAp+pyGvTucDDT5ltZ",
-	"cAZk4Vsm8JnlUhgmANdoVZU8p/Zaz3/RFuE+t2b9D8UWs6ez/++8IWnn+K0+h9mucI1mwWZ3+ImupNC4",
-	"/EvKy1qxgQ1USs5LtvnLtI28w1/hHrpv5yegFEwYslVSLMmfrl4+J39/8s1//vkRQN1NEYDjj/P086xS",
-	"smLKONA1pHj/gf4gGJIkromQhmh6a4mSfafwJ5AlviAcRtC5ZsLYx9uiofYpxqloGScK38st2VCxI0pu",
-	"9SX55oLUomRaEyPLggA13HLN3DLj3ztgXZQQ22/IQskNEiD7nL/SRElpMiJV8w1Qvq80WciyYCojVLuD",
-	"65XcCgTLgittSMXzNSvIgpeHwPN1FDh34RM5/4Xlxu7/+YqKJdMvbh12dW/RLqVbr6V1cNjS/smfGbKx",
-	"9PfxxQXQW8M2+hA+vpbLF8Ko3azZIFWKwv+RL0SpXfN6fg7sAzfsd/cxdmBZ1hvxhlaJ094glFOHtiMU",
-	"o0UEqxeIYDAmI19fXCCSU8UIu2Wi3BFd2Z/CJ/YPC6D9NSyCxjGqYHlJFStIDmfQOH8uNwyxiZKclWVm",
-	"MUaQbeuB+R+OvpEApCu5jd3KLVWcOnGtu8+X9vRku5KaESfIkQU3hJZ8zTLCcWPs1gofCvDd4jegzALo",
-	"rzCI7dP3+iNuan+/PVwBALfO0LnWrIsFgxj0nJVlDIsizwJfKaGlllY4ow42HTIYrpeKAj6wRIldklqs",
-	"hdxawDHFiJD+t1agW8hawLUyYUnUzzNt2R/yEVbaF4Er2xGfjKKzbOamax2tIZ5bxY1hIo5+blmqHUmy",
-	"F72it4xw08LkxANdgIjl5x8Eq8W5Pagiyu9v7MWmMjuykGoYppENZm1FI3Va98bsgXEHhOY5q4wGGm4/",
-	"lj1mFn1re0v3H1QDqjB4LmXJqNiDpINEs/3W14Nw9e9jD7ZzJdexS/9ptYuh2yVhpWaEWchH4WqpUIw0",
-	"SEUYzVeWBXsNZUOr6Q8d3l0EiIFbJVg/IKtZsYY0xSlwgrW9o2al/caRIxsmptzz3ptoM6vM34MHYPwy",
-	"a0d2e1e4s+TLSYG0KDiqHe+6lKkvYu8ffW/B+e5GG2rYsefN5S1TdPnQeXvE4FPFcuNEJG01W5Ap7f7d",
-	"vXFFdCnb9KrZUgJ9kKPNWSm3EXnNzjRinytWFklmyc3KUi9ZFhNmu5nTfD0SSiVbmBuJctSI4YJRldos",
-	"kDo7oNyRDTW53XlFjWFKjNx8I18dHJx4L26G1rnaIGnhbNZ6F+4O3Onib6tByRjzieDGO6a4LBpmoFku",
-	"RUGWStbVJbAGoJLEsE/G8W9g6sAsGLd/T+MTeXj/x3yMVnqMLu9l0ZH0GeGXkBmNjC5RC1CNIq/jXaPu",
-	"OLxb0LK0IqSQ/VecRBl7Mlg7C7eYeQnQAbO1hyG0iIolG+ZNLXsHszuMyhZWNA6aAei/fFOVoDiUVvlV",
-	"KEfUbDRnvC6liYEcXoGOK+ALz40RLJPWuobXdYi9OdiEbXiQRIHs7Bw9rsY0L1hSvbZEp5G9WjQpIe8d",
-	"kg8Q07ghW1mXBTF0ban9SLK25qKI4kHJBYtrk2nbAUoXQdQomY4eyMHgAIAkoYUV2oAS8QURli7lVOAB",
-	"/QrupPtoTHf6sP4Np3eDm31l/gYdFDJvpMObiCHCd8Fu5K1UA6pAhNMlgb1hWjviPnwUt9MgZvsfDu/2",
-	"Pfs00Qr2v569eX1JuNEEnxYYcww5pxU/v3183vz0DL9/9ItGv8YIM1jvSK1txE9R8lumdjGx0owXxfjS",
-	"WQL3cMi/Da+k2uuHV1Wia8HQecmiCqlwFt4kZxqxMeC7qXdWMivK1WUJ9rrAyGFHKJk1N3RYy3XPQDgl",
-	"HNkMAjEAKHoDfLFgiomcvXYI3L0HzZcRDPoLkaLcWYZot1xSw1RGzjofWqLIUcjwwCezbPaXWTY7iwLc",
-	"ODwePifsxw0ePk9EV/HSxhjBlQs2XgDpQTEpg0yWO1tCBO4oemZZz2PK9S6Kv7kUC642cY0/my1lio6t",
-	"aFKRcPyipNqQwr3puIaruchZBxQFNezMcMDbQ3cvwDEFW8T9tI8TA80Lu5NrkI0j/Nd9QebMbBkTxGwl",
-	"KaVc64xcPHpsX+RGKnZJLiyF3HpzjGbqlucMzBLaUGXVPvteO+y6kPUcSE2w6f/X3550jPoN7RToNbPb",
-	"/ZTXmg0Jez2bN1rElooXRIBvmhvPb/tCvxQsymaFRB27Z8SPMX3QOQ6/0SB+uR9EL+ZTVVJBPYPqGzJF",
-	"wcVy/Pt7iT+IPTwv6uzT8WC12P+qLuO0X7O4tYqBT7sRaDTCvQXv1gvTTBjmXsH+Ct7kMSgJeylYG1aN",
-	"h9K1YVXUps5UwXNz6Oc/umH963aSFcCmmSwAuHVgv+GsueEYbrxkxVUdQYsBPp8wnDUSrXM+owlc1QJe",
-	"rKwNoWSuGF2PlLUthbsPIXdbbyxuMFH08NwZbLpn7wsywAAzTzoyoKJ2G5aOThBnett04gMsFt/cslYx",
-	"zopRKfEL8KD39uwdqJ/g/aRLyoU2QGEX+7RqxIWkvHRZCDfY29OFQwK2YlRpWo5cSdebDVV8glRwDb/Y",
-	"vQcZM/Lutqgxjp7vJxyP1uiDSnAT1+LDLvx67bPEb7mMmaJoZfzlp0xAKStS29R5PNK+kvhShn7+vR1j",
-	"8aSYIPgl8LgGkd0O8EJuN+wrNpk2MQPTCx8jBA45KoqzDS0YscOdnZNuvHdrnCMbF4oAaSMLvuA9s+eA",
-	"zNUYYYfWe2vHJA0JL2OxB1Hho2HCPckM1aBcFt5+TnBofJY0v25YbYww2RnBMyxVETd0aP5/Ir/+1ipW",
-	"Y+nGJI7+QF7Mi8bUAVtvIcAh3jzMk3nJ3sjbGF2AOI42b+J2YjSO45cFbOO2I6M3IEbeeEMXJmHPdAMa",
-	"HrPP/p1ityeXWX4CAYiZRaPgMYXNHPQmpkVHudXNfkfgAPyg2f8YS7k0tBxPJd/b4XA/h9iCu67GIIYq",
-	"ZnuHnQOGraSw4l3UcRF2PZLIxzmkGGUTwCVS+3uvOC1jwqROmf9b/ia0xwqrFoolU2TOXCzUaMqcOtrC",
-	"Mdkxv40H5lzJbctmTItiNEE6htJwHwQd5ZduaQnOjOWWylp3lrrsHzHueFqkATdkRa3U6UL0DpCFpBqS",
-	"kvnd2vE9o3QTMTUXLGG+6dmg21/VYqyndalo0SHaIQRgS5WwEzrLQIxiK3RIjcG1QV23Xo6DJADD77mr",
-	"T7opYrD9ntESCXjPpGmoqXX77HIdPeZtg0wHDFM4Y/OL6HZkTK+jZrxgljDoMVGw4mbKRPiL7So+32hR",
-	"mYu4CdFblMYz1FoYXo7f/3bFS3ajuyptKmqpLRKBZALbA2hmFvyxu3rltcr+o/Q+8GFvNIyyD9LrS7FQ",
-	"57anr+1qbrsTx0co1SrKZbpuoH1ShrbaPs8+GAxQeIvzoFEcBvV0vp79ci5rb1QF20zwOD5UN3Qenqhb",
-	"lGpzk7QOXDWGor5JmxXE5RNk3nJBtiuerzDQRwe7xgRj0o3PUDhwVJfoMOiZ6mYWjYLgO/+TqOkUEkES",
-	"ttN8BWaNpDGUG43qH+E6bge1Wtv4nV7VcTkK4vYnUT/8RYKYGm4SumSLG4xy/e1Gm9twzSwk3gTvpF+y",
-	"845bR26dpX0nrfiS1gPv4IeHvqdRB7Q/oIdvqFpHBP2kAS6FPgk7FQ5Prn4MNQPJ+gn0jNfBztMTNVaM",
-	"RWjMtaxVzgh8GxUxjbxxMlZMM7wJ08Z+aPy7HJGDEfIfHiaXgNp4M2CedyOm26LcD70VZsTD87/wVpfU",
-	"lC1Dy3gJf4JwNP2sSeloWIgeD5oAk4g4wg2Zs5xumHcfYmA7uLNMSM1C2DmTSsMWozicBnBMQANq5g1X",
-	"PoSyfZVt61XvCrsaAVq92oiTtVSxDqp+jD+JY5CaocyiB1MbKdcpO9yBWF+XfWvBAgEnfDPW0QI6w3hk",
-	"HgxpRkcPVWPXRoY4NurGRzAMBSpIufbIHAIil+O9ToJtUytAWCVjwseAt5YaG6Y8TuyKOJbXvKqiGIDw",
-	"g/Sekot1yN9C45Z917BPVhBqMkLvkUl37daOx4IqMwV3RslOXljys3sM7QpCIdHBYRBeXdsu7YJJPOxi",
-	"7+2tc4gMe2RLZgxTNznVaKOw0paRsCb7ZJhwklwuq93NxopS2UxXrCzR1mKkvCkYq9yfekXLUm5BW73R",
-	"db66AQfvx3uHYvZVTkO4iERmDgZiRtjGmrGqycrCZEDQXLlYjg5a68Vuxq9gG7ef8MjBjaoZJDXodoxp",
-	"RiABnsjaxPWRCYEwjlPv571uuAgRktmAnaO74VeGlLTSSBm7Yb8T7CCpObcrJgIgvtIEogIJvoAYJOLh",
-	"HTx5Me88veob2BXLjUThsq/2a1nWxmUqu0IJLqzqK0021OJPPFqJ3TK1u9FNRNcQUepEfw1pzpoZYyE5",
-	"btprGB3mjSt1zfGjYJOGx4A2RewO5t7BoHKJeUc6JG138b9tzhtv93MqX3fh12xh7OtCr7aAE+J6hKIp",
-	"IHqjno4Oupthsn/akeiiX8fJXS6FloDkUCsFF+dxHcveUzEUMvT1hRMXNtMyZdL824ePRWPCivHCJYLj",
-	"mok4vx1SF4J9Y//UPr0Mhhwm3o3Y7sh44MiNMI4o6mHtbi6EiuGh08/jnz0OG1wUG641ss0SVQMubtAk",
-	"aUls1xCyqUoGY4K2AkKDBG6fzbaUG5xqQXmZ8FDjdo6hFrh3P14psAeKRx2Gdy7kXBY7ouk2s7Q0ZLn7",
-	"yjNTY9XwIGHh9P1c1bE4oZXTTvZVZ4tfEw3NFrWmQteTib1IGIq8d/zqSX4hF4vUO85VzOIDwpLL59DE",
-	"SOB4WzYnFlqgfWi+FK1A4lGGQwdRDyZ3RNze8LV9K4td+up63Jr86+o1SpCQtuUoO9ekktqwAvJ8NPnH",
-	"9Q9vM38Mqsm1oaKgqiA/sbmdWJPHjy6IlfUiJUOyIXSJ1eCSC6RX+hJlVwtCWpbDlHpDP73CLx+31zwK",
-	"tm248HOnUa8H2KJQTGvv+Fkyyyjt0M4p2pD65kk2dKpvImdKoGpEEh8ixcBr9qUVPEAU1laY31QmUcPF",
-	"Sp+ClW3q7nAXcDAaJlTHvQ3CF61hwhBLRcfLz1WT6LUfFRC8P+4kBBnE9AC0CZ4Jb6DzMLFndpNksyW/",
-	"ZeKmriLQ6dcZwRJUHshZuKjGthauJ33nicCZoUu/x7UO3gE3pOBooqBK8Vt2SUovZWIdooIXh8nlPiBi",
-	"p/6hNrmMqVLP9JqLJeSAoLTgjKMVU1pimqPQ226uUyNXqFq4eIq4BEJh9kYAyeCdKFVXxpkzIE4Z/s6p",
-	"yFmZElPeRfWwB2lMx1SMuhvZmzt2JY17MpbgiJXyPk/I3cMPDkbRu7yV4ImLBofQsk4Z011osN0f0ZYN",
-	"asAYIbejWTsMysIp/XpxIGkdcz4hUsbfKXVpRmPtthcunQhJrbOibleydGrD2NCzUSm9uLvMHyAYiNK5",
-	"uwkTBNAMF16VDPED4cvwsiRzZt+2qxT0KJFq2jJqxIwT0dJU3SAzsEfh0Mzn3FuVuSxdZQ/dMszhz8aZ",
-	"QkYmt8Xz1PZy0fbsmzKnZfQpQBxD6WTHYaeIXKOshPrbYOQlczUKnLPANAzZLtVUEi1YzguWKKiTzuI9",
-	"YErfo3tx4CIG4ZVuao2WdMuhaCmx1MFIaIe8yN469mO04PFQ6CnsfYqlcJdEy9is49OE2m+ia3u/D71P",
-	"Zd4XzERFaCC3K1pVTLAiAypbMVmViVRHp2PHSLYkhRw2GDlJJYINL6xahOQebF/dtJBxGcR71QcSVTXq",
-	"hESdDlzxTC+WYXFJaiWe/iLVLfv01B3w6dtnb14cRgLHoXzwSoiBdFeVuN5K6mg09kC5gvedRBt0ZEJy",
-	"CczGClLSHRgZRahPOBjOH0/Gd+U80LNdMqqEAXdGdKpa6FqluH8QDPUKHC7gAQS/GvGmMVCkH1C/y9nk",
-	"O1FBbk8xuF9Btsdzby9OVNock8eQypntKyA+vSTNsq+aALwe09Y3cjFeZ6J6nY7mGpOW6NzATqbRkHg1",
-	"QaRp7mAoAKY1alocWSJCc5iUuKIascDN9BYnO/ghFbR16L2ipCAjYs4hAfEVPdAh+bAl5oSIgHSe+hQ8",
-	"xUqaA4d1tcXjTgQqpOA5LZ2nLNRhxPkIFJCLk5h0MFy7ENq4eMfWm40aM8FHFld/pLmpNRvrzhGhaPeI",
-	"wVKUuzQR1Z6AwqtENdkKQpdBziBzqhmkUHpX5wTHSie+9f45qFVQmBK625IaK8YZYkeOZuFOD4ttXLFb",
-	"LuuI5PAdolRIceyQJJdkmq9ookJSpeRS0UQBtSaueGSC2pRcNszmi6ck+dBoeDfuSONzJaeFipwkC6kx",
-	"B/iwsXCBWauivA9cjdD2GFvIHGdrsaxY9Ip/2M3tNlEs/XyoVhXC8OZ7Mb8dShjo3gBDfi43FVVcx5Ko",
-	"pqQ8plgvtgjwGO+qBE1EExfFl/BD/xCdutt6AisVLfbI1aOko30MzUmWB33pq4Ji1MVTCEeRtcncB0WG",
-	"KakZyB/RGqFp1hIwP0WT4SF6O6o2dBcknUlZjPH00mwGUL0ZkuDbBVLMVqJuDxnv8x0pXO0k0xLyUxkD",
-	"f6S82059hx48ukIRBuPRDcswylYqtBpaBuCRVoRnY880+t7cSqMyg0P2r0/89QSu89wi9z0me7iVk5AO",
-	"bHUkKF5/YrD6yxGLSkTr5f602jV6nR2CEXRRctEUffjipRuSIeQDMaX2stasMlOelO9DMIalj49PPw4z",
-	"z2bOtu0Nl3mtFHrQwFC5lGDaDwzz40MjUJPlFgLXRXN2A7k21FsvZDAFp/U2jhGI0n5qJwhRt9ML8zyU",
-	"hrh/lNu40qlOnAAS5RIZiJZoNYZw5o1rVTKlgtC4KqlxC1E6/yRlqEukRbXta+2I5iZhIg7/IP0fwboy",
-	"5b4G7TFUryN3+ZzWIQgiENkN3fkeD2QpiTP8TVMYpxQRhbE3hcsdOGFCxHjzxfi9TA/dnGIbx7hxqw/z",
-	"RiXej4lq3OdDhMd72Ydd/9QKquAht2tKhdIixyCMRCWhYE8cZch0xb9G0slZ06RrZKZuaLc1SbnWhnZr",
-	"6TRxBKWULlDA8pBORIH7j8WXj3FaNE2rdqB3r3hQrWhuaXyqiP0JF8s474lFmQbJ0+FOR4UOJKpRsBGK",
-	"7Z5M4T3t1cZtvfvOwQeo6nH4b8jnPj7v7SDgPguAPjIjyfCKFlMosEXNH8BEiF3v+mcL7KffOPEWUtRE",
-	"AQYkURCLn9p1Zluhi57udGhRNt7zmTBY0jUjv9RgpWKa+dZZZsU1kSJnU+IIL2JNdTBmJ2LwkwT8ombF",
-	"xZLM61BcIINjG1aWWGkWie48WUPUTLKBdjfxI+qdckEak2rE6HAXRS5s75S2DQ04YYYxuqd/RlE71gkB",
-	"xb020aRzif12SOghGv5wQve8pBCK7ltLLSnUBvHRZaAg+P5D0HsI9GDfiSVdNjzRgQgL9WLlS95k42St",
-	"jj5f97LtDko3pUyVPO23a8sIKN+swASti8y1SYPNopRFsVOIXLiKFkKidQLsErF97Xf1aLBfRrIjX7VP",
-	"3dnO45FWP7SWJO19+4fGKD0Fd+ba0NrbvyRw+UQKV7IjlHq6pzdWQaIe3nzm0THsN4HHTcnwgbe0lzYF",
-	"Teq6x+I6ZK5OkIwT1tn4EmAiLYpprcXu4ueOM885PLG4Ow6QtHHC9VsR+p6GgEx9TL8kZ4/hNKZpflJI",
-	"MIQ23QsT0BvA8GRbnhCcHtuqC1XnbV21kCyE3xRQNAWFK6qRyOhp93pMS9hEgSbee2e4huJ97U4Rr1ND",
-	"nJFqZ90oRQvV+yTDOONO08HHZ8ekrDnDRpxoxsxgrnxocuUazPiWT1ZIc7ZhVZeMlIxaGUqODlzox/c1",
-	"rVNgKudXsuLTDbdCNUpnLudKY/GZDbvx/YGjgYHRWrqvowV0XQ1oHiJmodtSJxag7YZOJeCM6yLhItdc",
-	"+K/ru2LnHIpY6UY3PyAkkBhpP7TIg1Lfhmvt3OX4lSXov1UPgmu+FK/Ea5dj2cVUn3l5sI/NOg7BpkBB",
-	"d94klRhniMU3asdGVy2lmdbLx6WaTDTsTMgrSxXIG1cruOmDlWrQ2TUWpoBy3U83wT5gTVplk2eJqFS0",
-	"W0UKaW4wP4VB14q4JX1vjX79BYwksOcwtRLuT/+h6ykb1gwB3b2Uz3RfWShfGgk3hJjhOAmZQrUSjZST",
-	"6UCj4t9d+o6Levd7jd5i25SSaqMxQQRIvMP4e/PTJzYWqyq1mOAXc10gHlg6t5TLuFgJkeSPLy5QBRNs",
-	"y/TU/s/pGj/xsrZ2LxnAIAoy7BYQb8M0FMgIIYvRCKKsydpY0cK1ipF1NbXzY0rYDfzMqsTS0DLU1+FT",
-	"FZJ4ieOXbIttlV2JCATRV9opKLqew7JOsMZws3Lawimt8tsd2TCqa4W9w5ugQMsVDvTYub8eqTuy5oAG",
-	"2ektEUGXnRQpSZkLxAIrM9thANpvLrKLdt/4CWUsk/jx3GtouZJ6oiIzrf9W++3EHOl4kfpI2d9xXPWn",
-	"FQySogu5fUiH5m4jtwYlwlE8iDJ/2TEsAfR4HiSdLpIczJIbn6iWXPvdoa624zz9rWOM7779Hhq3ssKx",
-	"7KYr2Rg/2STdF/aXUIDjfrXntdIyRMHZMVCu4ZL4dv0o5jNRHMPZFcXXH9rqsdlLJxqpHzfdZfZV5E7Y",
-	"YhJFojZdz+JTpcdH2xYbtdKlOYGo+ECL47fHtR868QDNiAM0HwNeDmsyLUdFPEz3WYjQPZwGkWHCjebL",
-	"RHGwehMrGWGl1g0tR+RmB52l3qRPHW89Msbn0MvU2mPbWzrQG286aH8KjTv5UnTzOH0Epv3lBLjsheX1",
-	"O6m0QKVoftreaY3h0qdLLZzlYXovtYFkibFd1sZEvMV6wjTHgIxYkBwb2+uoPO1u2eIQBTa+0VuivEK7",
-	"zdZICy4ri+GO7ROr1T+o4nxgxoe0MxANjmyytnSNHawmBpAH62rbjTb+F8coXL732l1wbLIsdzic23HD",
-	"XgPGJLHspb+TUXbnEFo3tUzrYCC6mlhQdFR0iAdBOhgCzp8OhZgWDZeD1NYryvPkIl6/qBsQP6J1drKw",
-	"Hir5t6zwpFeSHLI0sE80tvLGepdznpAYS77hplM34zFYgr1l+PFFxzD8OHa/v+7XvMyitRRPH5qQzfTK",
-	"S4LuPDNalq0CLPg/bNbUTZVZsbK4mdN8PXO97j4+sIv5j02l6+BMGVw3Zqj8kSm+4HmiI26+YjDh2PhB",
-	"pc1N0/JoxE9WUc9aNz0NTGatTJ39rEqLg3Gj6ihDvj+lnykB7HiHp0OtTtIC0JFbSExJ8O0BINHwIQgV",
-	"sc4PA0AabIYehOdDVNhDvCNWT/jR/Zzl97JR3kCUQoSlgUu4FUXgk8McwElJ8/U9l/Tlxqf/UjWxVCNj",
-	"BnH8kK8+xXq/Gc95u8EpCVttA+mxvntaGqh9FTdKhqoOoHmu2Q4co+jfRpXYGXkbXWPNxlpzYP3l2HDq",
-	"Q2lRXVzrIcL+7Xbg1d5LDy77FpSBl32MENTWEz12COqPMqfzuqRRH5DVV+L2KIiMDKEaD9N+SiqWNV1O",
-	"NfrqXFGTrzo/2vNV+3rrEXc1NaP8Zy7SAsbHABhp0T4fzECd0Lur7+ZYc/vSFgQuJh4G2pW54f78nhqQ",
-	"tWEeO1O3ffU0nwXGK/oiEoq1XReP0XVRcG24yA3a5e7vyIgCMd5TohFWI5a0ZgcrLGUFgRxTMzdhiWG/",
-	"1RGmS9me3CKhS8KAq6GdaTrFRNnN6e1XnXMp2i55a3rGb3w+H9M61gQ8pkNlG2JDGbEDsPvRr3WowXKw",
-	"BPg4iVSXTn2yPOmRcGmDI3J0rJhcK2521xZRXdcspr0Aze215VKuOZt5j9wMy1Xd+GENMlf8n8w1p3Wa",
-	"D6A/qCKMKsxHxrErY6rZ3R0o3QsZl5y+f//+HcmlMIrmQQn6ByzuA7Aekfd840jS1cvn5K9//evfM8KU",
-	"kgo+/CDsp39/8s1/EpftRAqZ1xss/ldybVyp+rkVeIis6K81I2hnyFzBGTfR9ffPzr7+5m+EC7Jin6g3",
-	"sJNnvq8DNFPgmljN2JXJahWwwdo65oP41/uXZ/+V4blkSfIVtcfz7WGsfqpLqldME6ZzWrGC/OnDh09v",
-	"32bkw4f689s7+++HD39+9AFCBXnOBOY5uMt58+r9LJvVqnRA1k/Pz2XFhIaeZ4+kWp67H51vuGklRM4Q",
-	"sq22d09njyHWr2KCVnz2dPbXRxeP/upsrYAp57Ti57ePz/GJwEdLND/YBwS69KsCgne0aaek9rrhPf05",
-	"TjybIeevwX5y99Git66k0Lja1xcXSN8wCNIy6KoqnRp//ourooFE+BgpuyGn9mDeVEI2u9uTACymG0WF",
-	"9pUX7rJ2cdXYjgIIzl9SXoIhGD1BG5D4mvia1rz+/YR8XVqWroR3LATHTuhvtymrGb3ca6MY3bzAQXv3",
-	"ChQkZH84JH1NtTmDX5y9+g5EGH9Be1T009lSntlPz/SaV2eyQunrrJJQpnf2FLrKjEAMwz4ZPMqZhh13",
-	"MaNPR/fuCQ9IoJUC+QDpgB9m5E8FNRQae5DXUq7/nJEPMyW1YarzpSChheNTMBe6McIF4sHv3Cvqzuoe",
-	"DKyOs2N6WXeUyzmDAVgf3n7fqurFtq5uvP4zxrzaiTQzH2ZPXS1UVxUEQmEzCI79IFqpUlSwraU5D8fO",
-	"1/y2qb9KNZByps7A744fPyJXLJdCsByqPQMp7aAMbtM7Dtu42lStTxKiV75q/zQKhCEDs7vsS9Gqg500",
-	"0YMTpyj+Zc93gLH3pSp32axy/pkuIJ8rRg175ZxwLjXXdzU4yhGbipzvrTZ816WwRtXsbg/Aj48L4EHg",
-	"PiKvQovdFdVkzphourhhlonL3amk1twFeCAphP2+eE+TwaFu2DmMcduYfnt7D+P8M/x7l3wg/81Mc6mn",
-	"RN5h2H5pQE0lBnCEt5aZ2WfuvEY9tkhvw/uYOPniDSj0ltSkCzm1SrJu6I4s+W3brx7qFtnHTwJgXRpv",
-	"MPT5gEk7+a81gxrCjkcr5iLM9nhky60whTv/PkjE/2Q0bnPZa8wqtYzfG9mDpT9EzxPoNxAGcJ+g2ZIH",
-	"IS0V0nPJhq4HeK4nLaOUgfuqAb8rJtxEUezjwDNUK5uW+seR6lF6R2scJJn4sLoPkKvxYZa1yj+muuc/",
-	"mj2I3g3cPFhhzjYUUz4eQlGjQscbWj0PNvoeQYlD1A/hTJ9/ywQQ1dMhBG7uDa1SVGFDq8zlR2qIUAZR",
-	"3GWcuijthyPK951EzKD5oU/crbbgiCE+i7dXNx1lF8FY6E8L/s5H5K1EdYBrolguFSQlDxEDKRZcbRq3",
-	"+tGR4jmu8Fpq/VsLLQ+/OneYxlHqqvoKAslWTZ9ky9J3wcBu1SiXtYVxt2bFBJHiwNVUwaVy/Eupdg9V",
-	"DkZFy8eC4uNWl9+J7mAZ8m8uHNjr6QuRRjpxoaXdNKVsEfP4LRMgUnqiwhWBcO5BNLtlyrlLUyrHcz9m",
-	"jy+l/OnYIugr7f5b0N1lq5YH+1Sx3LCCuHx/DD/3xUVSEq99OR15txOMEotDGSn+7snx72VBd+M3ZuRJ",
-	"tvXxpKzQ3WjiGSwVL44lFNm5LD6GW3fVhDZsM+8wWkSaDqs9hRhUdMN+okiPZZ59mE7KbhpH0C4li2KG",
-	"dxwNBRRG0LIR+x+Mm2N28LvA1HaQVgJZIdPLYthcmtUxsPY13UEhZqd46X3VjGiO5ZntvxnswP4PEztP",
-	"hLeYR+5CQ6Br7x7afqdk9QKGjcNYfIKDOLvH0OMzhZ5w42fax5onA/1nuG4ICOhQRyFPdM0IFQRBC969",
-	"B17fsEE23M0pzC1u8lHS1JNoR3yAMRQrOAZwcT+EQoP1jGjptBa5f6FcQIXEATHF9VM5aBh96cad1K6A",
-	"SySokdvpsbjnUIcYUAtF6EzeDkBuGxqkDolrVuDCQIaTkSl7uWcTeOxLTO8bQa1cDlGawvS6JmPEfsgr",
-	"yGK0bCiguxcFm2KxIYylpRv5ILjZ//7Tzxdnf6dni4+f//bk7s///3/MJm+jpObwJnz05X33cEoWHgm3",
-	"TrydFtoc4/1gx5oeI3e1h3ApwsUj8pOLmXXxJJlrn8bA5Qnds10oHTyw5gkR7vL8FpYntXKoT/iyhu22",
-	"L13Cz4jHdOuyMrLxlwjjJ6lVsYV98Z1xy7pKPvfX5Z4R7LZGclkMOFNcQ7aHRzrsbeAHUe7aJYGFJSs7",
-	"LFfWlC9L7QwycI7i5BnaGLjwKSRJpTYCjR9Os5Fn6MWAV0fNCmKvLO/KsMPHjpTMwojkVCdv8NdZmhE8",
-	"yDLw/zweg+IJBsrATQlqakVLIlWBrVjsZZ6MGIZkqiQx/F5iIPYRI9JCUftREWl2Aw+vHBmfJRrP5qvu",
-	"j41rAxgeCxMwwxJI3JyLAmJbLAZkXfb5jauiAzs9qbIFgDuNqvWWbfFavqzlulkzfpfH8U6VhZeRuCBS",
-	"gXXJhdGGkrrQ44eWitFi5yLoIKqXPLn4+6AeB1hy/tn+czdkyXghinB/U2wEv9TFkhUW9yDnoAbX3bHM",
-	"BVesZBRUWlgOXDk+ufhhqOxlJafieJ7bYPAxDIoD1NTVgUvS0tdQm23Q+A/iREvZ5NpVnPEeLwzG+koT",
-	"JaUhri6a112xtXuKu/seQgOa3r8Ji38tl4c5/JHjlTEKpZm0U+nkK910B+hFKZN/sgqLZS+lLE4mCVSu",
-	"bfaJfKXYlZtdha4iv8PIhtA5PKVXJ/uD0/IYGOJgRGik2XjWbhfuSOf0QAUXG3MyhzhIDFeheekphIZ+",
-	"5xsnPHRQ4utjr5bCCAfPjLgOOpYeq1oILpbHQIhneu2r5LugJvKDYD7k1vJMLzz4AplYUkuTXyQXh3DB",
-	"ZW6lc1mwLOBBXzVom1H2BFXEwzddJpWFNiuYS3SAaZ3QXBlK0ViIXFrRuhYl0xqDTiDCdMvTOjMWPent",
-	"aGy9k5NyOd8IIYW8cqtRrdj6GG5oQuILELdr2h8rsA8qfclty4QIeNBuW8KR7rU/1StanUzNsSwJecvv",
-	"kin9IS4RMgtPEVmnfYnnlLsKa0D/No6PU75dPFfSOQa5mACco1n4ucaylfZWodCxvdcz0MyclTsjvgqY",
-	"i+jEqmGZHwPOgcZQ4Xxo2hXwO5nkanx54hSOYP3iA5zsW7bkQa4LWtd8B4cDFocUKWTgr4B/JcOs0B83",
-	"QdeKWXRzKQqnLIh2JOuly/ff0J19XAuoYA1PMpSxBrYEDFhAn4dQMCAUfI1tG4pWpvb9OLnv2FSujtnA",
-	"XKOn2mex9y4wdtJH21QjHqDWx6LDudzMrZAXSHE/Fn6XEUbzVaOrwIu2r7Np64QdijQIaad7oIqfTK98",
-	"r3Zx13eqIicAwfe9I4WCXowD5pWE+PrFxNXRWUUyNyye9RvsW3MuKGw2kgf85VKK7H1hXdLIK3nVZjdb",
-	"x5e2SvoMWUvTgrTDfQdDWhwnznKvMSL072rEHG+4tUINUuAdM9OlGs8rB9WvdNTkH8nS1i4lNWht8zA5",
-	"nqkNq1km88KiBQFOQwBdXcLoVb/4VJWUizFE7A+obJ8StQByApNuYqUMLO+DrmUhRdkozooO+dD0eBHa",
-	"qGpt6Q6zDJyQ7ogZpqcCEQlqEfvEj4l0WPrgLBQOTlKWtzDwyhUB/s1KjTTbiLl31zzaAM1CEb7qFg6e",
-	"sOA/uYj6kzeUlzcQfB5dlBaFAqMQtPqnvGxJTq0S7ELil1jvAR4cMwS74YwpdOcPPtb5DLf94AoIMWVw",
-	"K5WVG1lZcrF0Wp20SL7p8rY22p1/tv/cHQqubt38GM/kd1Kw48UpI02gW3qfEDO758MZ8b3zncBzHhaA",
-	"ab+wANd+uGmsPIoBvCjchQF3UwwrUfgYXOnKTzjUH0bKe6sh3TtPaSFDOP2laaqTro9WvQlIArYctjC3",
-	"Mvh85yniMe75mgl70RtasLO6ckV8LLmB2jwQPIrPFtLyMmiecFjqdrWARvDCLyBkZwOefhfRP5eFlVq3",
-	"KemsFpoxMRg+eFKBC2F1WJR3cD8aM7KiW48bDdfychs4B3DZFxUl1Iw1l3+c9F2zUrJeruIChNuux21/",
-	"MLvHaJnI4ay2zkv2694vJ/iEHPcNVWuPDiQctn1VQNCHn+g7HPIbUlXYwZGr4eHBjyq5WWBBxTucG8Wb",
-	"AUf9O9dV5kSxfQ5qXza4r7VoAubHk0twOswh54rlRqoddmMuOYb9CSerAPCxcaTc9tkU3tb5Z/h3sGhV",
-	"c2GnioA5GfQmS9qwlX0ltwusc+isNF2ka08+/EZeS7menRBfYf6UyAUWfSnXIBSQZ8RLv9SQnArnWVWM",
-	"Qmobxo/K2li9NAMDg48nPQpxsfuApuO4CxDBngm9ZUqT7YqJZrcrqkNgcvrqNrIWpqspdkHwL2F4iUU+",
-	"aPvolmtuXP89q5U6eyzXpBYADDq3+oLPlGxabrnqtMTQNRMQMuPKiVj+2738l1ItmXkDW/ySDPOa7nxv",
-	"d2/ba0gLHDQcXa/seajYQclvVNBLd0ncBIPfPZTccU+vcq3PHvTyYoLZO5qflDW9G82WLv5gbOmaGbKS",
-	"WyIXpvVouG4qNnrnicV/X3QHnIC1MCigGVP2H6535J9/dn8NMqmr0KzzdDExbolkVJ7rHvSFWJXbztsa",
-	"ygB03sw+6M6xqxZ3Bx7K6XXzHgzCw4X7+bZuwctexvJ+881eW5RmqaY+xgWxwgt0jU1GDvBecHlaobkY",
-	"U6YjROU1tLvk2rAiI19fHDdE7zeN0cNbet4gRQKpG7Q5ml7dKqVlJYUu3hAjMRDGos4Zdl5vBfe0UjEh",
-	"TA/nmt/Lpjrp+YwoYeAm/PcrYnCgbEG3d8gXuKlyRLV8uKjyj14ls3WS36RYpmm3IQ9R6fhYLQa4soj2",
-	"AysB11D+nAuXeIrJpsdGiFaqwQAG+FGjQjh9P9yjJJj/sfAL4HQYtwLYE+ENDyywHaa37xz+PCALNqkg",
-	"p4XMgQyNLygLwnqvisRraOB2TkF5voc/qrVEQoVCvfzhiThdo+lS3uCALpj/WxKXESWtMNm1TlhKc2ml",
-	"R21k2wneeCy6RlRc436G7C+NVEh1l9JyX5H5XEzpM3TsiavjFIHC+2zygJyNQK+11fKYslIheS/JEq4C",
-	"mmX4keCv0/sFLGMYmVORs7K8Zx3bHl7GjWqwwh+eLHTKjMKR+neD6VmYDqYbX+WKlgtSQMFOrDp4uR+2",
-	"S7ShAioKHLquCZrkilGlaXlIlXxmtQJtiJYt5eu+atXFAZ3vf6peZVHBwdsFklrtaL9meSOtC8i13654",
-	"vmpJhyfjPKN0KHeCfy8tyvTvD2IejExoVN1m1ce6Ms2X4oyLs5IL59wYcFBc86V4JV5zcVI3RWuVdPnQ",
-	"9XFcxhCkZadzbJQvBVoh5kpuNVQby4gUeS/kxyhnkI6i9Hv77ZggW98Bz90wNLfL+v3wEgSxaaF9rBp2",
-	"3ZBf7nvxhJDfbljvJYhb2JWHKdc2wRVkO15RiN+0Px3cY3FViyO6469qrGkXEtaa9s9zxeh6X5XKCHWM",
-	"8puLi6MVgfLLd/rWuUcgNw4XrZYPsmaowIfRzAzCTY12o7ZM7b2PEP6WimH7rt0P/hSuFwhMa6Xuf0mZ",
-	"Pply8lMnlaTi+bqVYoIFDnUTWI9ZBa32Mke4/X/UxZJ1GxcG7gIuvWh6rfN7js2svWWKLxzokmTyRzto",
-	"13I8nDIxpNlO9FaaLlD5iloCLMuiY4FWDfNFiBQSWveY41QpsoNrw1o7cA/TP9QefDvtyFNyVatp+SmB",
-	"26ySYNdbqY5XtAwmc1cQkBR9NlvFjWFoHmjuznXzbhsvHbUrGb1lWIodgLtitDSrIYh+jyNOCE23QgKS",
-	"rkkvKnqdbsOzpz9/3EsvC01POr8jbxkrgFtDV+FHuFhros++3fDPH62UELoX//zRsmPMNkBxBrvinluR",
-	"8v8GAAD//w==",
+	"7L17jxs3lij+VQj9FsgMtvrhxJndcf/xg+PYG+/YjmF7ElzEvg2qipIYlcgKyWq1rtHf/YLnkKyHyFJV",
+	"t+QkO/cvuyWKj8PD8358nuVyU0nBhNGzJ59nK0YLpuC/zz/Qpf23YDpXvDJcitmT2Ru6YZqYFSM3TGku",
+	"BZEL+LNgCy64HXU+y2Y6X7ENtT83u4rNnsy0UVwsZ3d3d9msoopumHHrPKuVlmp/pQ8rRj7OBLs1H2d+",
+	"kYouGZmzhVTMrsLtuN9qpnazbCboxi6U43TtLWzo7SsmlmY1e/L48vLyMutvKpvdni3lmf30TK95dSZh",
+	"E7Q8qyQXhqnZkwUtNbvLZi8Xr6nJV/HtWpD5rXrwmBU1ZEs1YQU3rLgiVEizYopIwch8R4TcEq4JFYQp",
+	"JRV5/OjrcDS8jeZsLxdnuHo2U+y3mitWzJ4YVbMhgGezl6KqzRuY4jNOXFGzaqbl9vuJc77iG272ofBa",
+	"akOYMIozTeD0eGmp2yphmvZSBVvQujSzJ4/sRW3oLd/UG/jL/smF+zPcob2fJVOTLvFtSXM2AJDKfj8R",
+	"IO9Yznhl3tSbOVOJeRWOGZx5IdWGGjzY3x7Phs8M6y4U06uXRXJN+P64a9blEPhUXU6D3h0OZtp8JwvO",
+	"gCx8xwQ+s1wKwwTgGq2qkufUXuvFr9oi3OfWrP+m2GL2ZPb/XTQk7QK/1Rcw2ztco1mw2R1+oispNC7/",
+	"gvKyVmxgA5WS85Jt/n3aRt7ir3AP3bfzM1AKJgzZKimW5C/vXjwjf3/87X/89Ryg7qYIwPHHefJ5VilZ",
+	"MWUc6BpSvP9AfxQMSRLXREhDNL2xRMm+U/gvkCW+IBxG0LlmwtjH26Kh9inGqWgZJwo/yC3ZULEjSm71",
+	"Ffn2ktSiZFoTI8uCADXccs3cMuPfO2BdlBDbb8hCyQ0SIPucv9JESWkyIlXzDVC+rzRZyLJgKiNUu4Pr",
+	"ldwKBMuCK21IxfM1K8iCl4fA83UUOHfhEzn/leXG7v/Ziool089vHHZ1b9EupVuvpXVw2NL+yZ8asrH0",
+	"99HlJdBbwzb6ED6+ksvnwqjdrNkgVYrC38gXotSueT2/BPaBG/a7+xQ7sCzrjXhNq8RprxHKqUPbEYrR",
+	"IoLVC0QwGJORry8vEcmpYoTdMFHuiK7sT+ET+x8LoP01LILGMapgeUkVK0gOZ9A4fy43DLGJkpyVZWYx",
+	"RpBt64H5H46+kQCkd3Ibu5Ubqjh14lp3ny/s6cl2JTUjTpAjC24ILfmaZYTjxtiNFT4U4LvFb0CZBdBf",
+	"YRDbp+/1J9zU/n57uAIAbp2hc61ZFwsGMegZK8sYFkWeBb5SQkstrXBGHWw6ZDBcLxUFfGCJErsitVgL",
+	"ubWAY4oRIf1vrUC3kLWAa2XCkqhfZtqyP+QjrLQvAle2I26NorNs5qZrHa0hnlvFjWEijn5uWaodSbIX",
+	"vaI3jHDTwuTEA12AiOXnHwSrxbk9qCLK72/s+aYyO7KQahimkQ1mbUUjdVr3xuyBcQeE5jmrjAYabj+W",
+	"PWYWfWt7S/cfVAOqMHguZcmo2IOkg0Sz/dbXg3D172MPtnMl17FL/3m1i6HbFWGlZoRZyEfhaqlQjDRI",
+	"RRjNV5YFew1lQ6vpDx3eXQSIgVslWD8gq1mxhjTFKXCCtb2lZqX9xpEjGyam3PPem2gzq8zfgwdg/DJr",
+	"R3Z7V7iz5MtJgbQoOKodb7uUqS9i7x99b8H57lobatix583lDVN0+dB5e8TgtmK5cSKStpotyJR2/+7e",
+	"uCK6lG161WwpgT7I0easlNuIvGZnGrHPFSuLJLPkZmWplyyLCbNdz2m+Hgmlki3MtUQ5asRwwahKbRZI",
+	"nR1Q7siGmtzuvKLGMCVGbr6Rrw4OTrwXN0PrXG2QtHA2a70LdwfudPG31aBkjPlEcOMtU1wWDTPQLJei",
+	"IEsl6+oKWANQSWLYrXH8G5g6MAvG7f+n8Yk8vP9jPkYrPUaX97LoSPqM8EvIjEZGl6gFqEaR1/G2UXcc",
+	"3i1oWVoRUsj+K06ijD0ZrJ2FW8y8BOiA2drDEFpExZIN86aWvYPZHUZlCysaB80A9F++qUpQHEqr/CqU",
+	"I2o2mjO+L6WJgRxegY4r4AvPjREsk9Z6D6/rEHtzsAnb8CCJAtnZOXpcjWlesKR6bYlOI3u1aFJC3jsk",
+	"HyCmcUO2si4LYujaUvuRZG3NRRHFg5ILFtcm07YDlC6CqFEyHT2Qg8EBAElCCyu0ASXiCyIsXcqpwAP6",
+	"FdxJ99GY7vRh/RtO7wY3+8r8DTooZN5IhzcRQ4Tvg93IW6kGVIEIp0sCe8O0dsR9+Chup0HM9j8c3u0H",
+	"djvRCva/nr5+dUW40QSfFhhzDLmgFb+4eXTR/PQMvz//VaNfY4QZrHek1jbipyj5DVO7mFhpxotifOks",
+	"gXs45N+GV1Lt9cOrKtG1YOi8ZFGFVDgLb5IzjdgY8N3UOyuZFeXqsgR7XWDksCOUzJobOqzlumcgnBKO",
+	"bAaBGAAUvQG+WDDFRM5eOQTu3oPmywgG/TuRotxZhmi3XFLDVEbOOh9aoshRyPDAJ7Ns9u+zbHYWBbhx",
+	"eDx8TtiPGzx8noiu4qWNMYIrF2y8ANKDYlIGmSx3toQI3FH0zLKex5TrXRR/cykWXG3iGn82W8oUHVvR",
+	"pCLh+EVJtSGFe9NxDVdzkbMOKApq2JnhgLeH7l6AYwq2iPtpHycGmud2J+9BNo7wX/cFmTOzZUwQs5Wk",
+	"lHKtM3J5/si+yI1U7IpcWgq59eYYzdQNzxmYJbShyqp99r122HUh6zmQmmDT/8+/Pe4Y9RvaKdBrZrd7",
+	"m9eaDQl7PZs3WsSWihdEgG+aG89v+0K/FCzKZoVEHbtnxI8xfdA5Dr/RIH65H0Qv5rYqqaCeQfUNmaLg",
+	"Yjn+/b3AH8Qenhd19ul4sFrsf1WXcdqvWdxaxcCn3Qg0GuHegnfrhWkmDHOvYH8Fb/IYlIS9FKwNq8ZD",
+	"6b1hVdSmzlTBc3Po5z+5Yf3rdpIVwKaZLAC4dWC/4ay54RhuvGDFuzqCFgN8PmE4ayRa53xGE7iqBbxY",
+	"WRtCyVwxuh4pa1sKdx9C7rbeWNxgoujhuTPYdM/eF2SAAWaedGRARe02LB2dIM70tunEB1gsvrllrWKc",
+	"FaNS4hfgQe/t2TtQP8H7SZeUC22Awi72adWIC0l56bIQbrC3p0uHBGzFqNK0HLmSrjcbqvgEqeA9/GL3",
+	"AWTMyLvbosY4er6fcTxaow8qwU1ciw+78Ou1zxK/5TJmiqKV8ZefMgGlrEhtU+fxSPtK4ksZ+vkPdozF",
+	"k2KC4JfA4xpEdjvAC7ndsK/YZNrEDEzPfYwQOOSoKM42tGDEDnd2Trrx3q1xjmxcKAKkjSz4gvfMngMy",
+	"V2OEHVrvjR2TNCS8iMUeRIWPhgn3JDNUg3JZePs5waHxWdL8umG1McJkZwTPsFRF3NCh+f+J/Po7q1iN",
+	"pRuTOPoDeTEvGlMHbL2FAId48zBP5iV7LW9idAHiONq8iduJ0TiOXxawjZuOjN6AGHnjNV2YhD3TDWh4",
+	"zD77d4rdnlxm+QkEIGYWjYLHFDZz0JuYFh3lVjf7HYED8INm/2Ms5dLQcjyV/GCHw/0cYgvuuhqDGKqY",
+	"7R12Dhi2ksKKt1HHRdj1SCIf55BilE0Al0jt74PitIwJkzpl/m/5m9AeK6xaKJZMkTlzsVCjKXPqaAvH",
+	"ZMf8Nh6Y805uWzZjWhSjCdIxlIb7IOgov3RLS3BmLLdU1rqz1GX/hHHH0yINuCEraqVOF6J3gCwk1ZCU",
+	"zO/Wju8ZpZuIqblgCfNNzwbd/qoWYz2tS0WLDtEOIQBbqoSd0FkGYhRboUNqDK4N6rr1chwkARh+z119",
+	"0k0Rg+0PjJZIwHsmTUNNrdtnl+voMW8aZDpgmMIZm19EtyNjeh014wWzhEGPiYIV11Mmwl9sV/H5RovK",
+	"XMRNiN6iNJ6h1sLwcvz+tytesmvdVWlTUUttkQgkE9geQDOz4I/d1UuvVfYfpfeBD3ujYZR9kF5fioU6",
+	"tz19bVdz2504PkKpVlEu03UD7ZMytNX2efbBYIDCW5wHjeIwqKfz9eyXc1l7oyrYZoLH8aG6ofPwRN2i",
+	"VJvrpHXgXWMo6pu0WUFcPkHmLRdku+L5CgN9dLBrTDAmXfsMhQNHdYkOg56pbmbRKAi+9T+Jmk4hESRh",
+	"O81XYNZIGkO50aj+Ea7jdlCrtY3f6bs6LkdB3P4k6oe/SBBTw01Cl2xxg1Guv91ocxuumYXEm+Cd9Et2",
+	"3nHryK2ztO+kFV/SeuAd/PDQ9zTqgPYH9PA1VeuIoJ80wKXQJ2GnwuHJ1Y+hZiBZP4Ge8SrYeXqixoqx",
+	"CI15L2uVMwLfRkVMI6+djBXTDK/DtLEfGv8uR+RghPyHh8kloDZeD5jn3Yjptij3Q2+FGfHw/C+81SU1",
+	"ZcvQMl7CnyAcTT9rUjoaFqLHgybAJCKOcEPmLKcb5t2HGNgO7iwTUrMQds6k0rDFKA6nARwT0ICaecOV",
+	"D6FsX2XbetW7wq5GgFavNuJkLVWsg6qf4k/iGKRmKLPowdRGynXKDncg1tdl31qwQMAJ34x1tIDOMB6Z",
+	"B0Oa0dFD1di1kSGOjbrxEQxDgQpSrj0yh4DI5Xivk2Db1AoQVsmY8DHgraXGhimPE7sijuU1r6ooBiD8",
+	"IL2n5GId8rfQuGXfNeyTFYSajNB7ZNK9d2vHY0GVmYI7o2QnLyz52T2GdgWhkOjgMAivrm2XdsEkHnax",
+	"9/bGOUSGPbIlM4ap65xqtFFYactIWJPdGiacJJfLane9saJUNtMVK0u0tRgprwvGKvdfvaJlKbegrV7r",
+	"Ol9dg4P3071DMfsqpyFcRCIzBwMxI2xjzVjVZGVhMiBorlwsRwet9WI341ewjdtPeOTgRtUMkhp0O8Y0",
+	"I5AAT2Rt4vrIhEAYx6n38143XIQIyWzAztHd8EtDSlpppIzdsN8JdpDUnNsVEwEQX2kCUYEEX0AMEvHw",
+	"Dp68mLeeXvUN7IrlRqJw2Vf7tSxr4zKVXaEEF1b1lSYbavEnHq3EbpjaXesmomuIKHWiv4Y0Z82MsZAc",
+	"N+17GB3mjSt1zfGjYJOGx4A2RewO5t7BoHKJeUc6JG138b9tzhtv93MqX3fhV2xh7OtCr7aAE+J6hKIp",
+	"IHqjno4Oupthsn/YkeiiX8fJXS6FloDkUCsFF+dxHcveUzEUMvT1pRMXNtMyZdL824ePRWPCivHCJYLj",
+	"PRNxfjukLgT7xv6pfXoZDDlMvBux3ZHxwJEbYRxR1MPa3VwIFcNDp5/HP3ocNrgoNlxrZJslqgZcXKNJ",
+	"0pLYriFkU5UMxgRtBYQGCdw+m20pNzjVgvIy4aHG7RxDLXDvfrxSYA8UjzoM71zIuSx2RNNtZmlpyHL3",
+	"lWemxqrhQcLC6ft5V8fihFZOO9lXnS1+TTQ0W9SaCl1PJvYiYSjy3vGrJ/mFXCxS7zhXMYsPCEsun0MT",
+	"I4HjbdmcWGiB9qH5UrQCiUcZDh1EPZjcEXF7w9f2nSx26avrcWvyz3evUIKEtC1H2bkmldSGFZDno8l/",
+	"v//xTeaPQTV5b6goqCrIz2xuJ9bk0fklsbJepGRINoQusRpccoH0Sl+h7GpBSMtymFJv6O1L/PJRe82j",
+	"YNuGCz93GvV6gC0KxbT2jp8ls4zSDu2cog2pbx9nQ6f6NnKmBKpGJPEhUgy8Zl9awQNEYW2F+U1lEjVc",
+	"rPQpWNmm7g53AQejYUJ13NsgfNEaJgyxVHS8/Fw1iV77UQHB++NOQpBBTA9Am+CZ8AY6DxN7ZjdJNlvy",
+	"Gyau6yoCnX6dESxB5YGchYtqbGvhetJ3ngicGbr0e1zr4B1wQwqOJgqqFL9hV6T0UibWISp4cZhc7gMi",
+	"duofa5PLmCr1VK+5WEIOCEoLzjhaMaUlpjkKve3mOjVyhaqFi6eISyAUZm8EkAzeiVJ1ZZw5A+KU4f85",
+	"FTkrU2LK26ge9iCN6ZiKUXcje3PHrqRxT8YSHLFS3ucJuXv4wcEoepe3Ejxx0eAQWtYpY7oLDbb7I9qy",
+	"QQ0YI+R2NGuHQVk4pV8vDiStY84nRMr4O6UuzWis3fbSpRMhqXVW1O1Klk5tGBt6NiqlF3eX+QMEA1E6",
+	"dzdhggCa4cKrkiF+IHwZXpZkzuzbdpWCzhOppi2jRsw4ES1N1Q0yA3sUDs18zr1VmcvSVfbQLcMc/myc",
+	"KWRkcls8T20vF23PvilzWkafAsQxlE52HHaKyDXKSqi/DUZeMlejwDkLTMOQ7VJNJdGC5bxgiYI66Sze",
+	"A6b0PboXBy5iEF7pptZoSbccipYSSx2MhHbIi+ytYz9GCx4PhZ7C3qdYCndJtIzNOj5NqP0murb3+9D7",
+	"VOZ9wUxUhAZyu6JVxQQrMqCyFZNVmUh1dDp2jGRLUshhg5GTVCLY8NyqRUjuwfbVTQsZl0G8V30gUVWj",
+	"TkjU6cAVz/RiGRZXpFbiya9S3bDbJ+6AT948ff38MBI4DuWDV0IMpLuqxPVWUkejsQfKFXzoJNqgIxOS",
+	"S2A2VpCS7sDIKEJ9wsFw/ngyvivngZ7tklElDLgzolPVQtcqxf2DYKhX4HABDyD41Yg3jYEi/YD6Xc4m",
+	"34kKcnuKwf0dZHs88/biRKXNMXkMqZzZvgLi00vSLPtdE4DXY9r6Wi7G60xUr9PRXGPSEp0b2Mk0GhKv",
+	"Jog0zR0MBcC0Rk2LI0tEaA6TEldUIxa4md7iZAc/pIK2Dr1XlBRkRMw5JCC+ogc6JB+2xJwQEZDOU5+C",
+	"p1hJc+CwrrZ43IlAhRQ8p6XzlIU6jDgfgQJycRKTDoZrF0IbF+/YerNRYyb4yOLqjzTXtWZj3TkiFO0e",
+	"MViKcpcmotoTUHiVqCZbQegqyBlkTjWDFErv6pzgWOnEt94/B7UKClNCd1tSY8U4Q+zI0Szc6WGxjSt2",
+	"w2UdkRy+R5QKKY4dkuSSTPMVTVRIqpRcKpoooNbEFY9MUJuSy4bZfPGUJB8aDe/GHWl8ruS0UJGTZCE1",
+	"5gAfNhYuMGtVlPeBqxHaHmMLmeNsLZYVi17xD7u53SaKpZ8P1apCGN58L+a3QwkD3RtgyM/kpqKK61gS",
+	"1ZSUxxTrxRYBHuNdlaCJaOKi+BJ+6B+jU3dbT2ClosUeuTpPOtrH0JxkedAXviooRl08gXAUWZvMfVBk",
+	"mJKagfwRrRGaZi0B81M0GR6it6NqQ3dB0pmUxRhPL81mANXrIQm+XSDFbCXq9pDxPt+RwtVOMi0hP5Ux",
+	"8GfKu+3Ud+jBoysUYTAe3bAMo2ylQquhZQAeaUV4NvZMo+/NrTQqMzhk//rEX0/gOs8tct9jsodbOQnp",
+	"wFZHguL1JwarvxyxqES0Xu7Pq12j19khGEEXJRdN0YcvXrohGUI+EFNqL2vNKjPlSfk+BGNY+vj49OMw",
+	"82zmbNvecJnXSqEHDQyVSwmm/cAwPz00AjVZbiFwXTRnN5BrQ731QgZTcFpv4xiBKO2ndoIQdTu9MM9C",
+	"aYj7R7mNK53qxAkgUS6RgWiJVmMIZ964ViVTKgiNq5IatxCl809ShrpEWlTbvtaOaG4SJuLwD9L/Eawr",
+	"U+5r0B5D9Tpyl89oHYIgApHd0J3v8UCWkjjD3zSFcUoRURh7XbjcgRMmRIw3X4zfy/TQzSm2cYwbt/ow",
+	"b1Ti/Zioxn0+RHi8l33Y9U+toAoecrumVCgtcgzCSFQSCvbEUYZMV/xrJJ2cNU26RmbqhnZbk5RrbWi3",
+	"lk4TR1BK6QIFLA/pRBS4Pyy+fIrTomlatQO9e8WDakVzS+NTRexPuFjGeU8syjRIng53Oip0IFGNgo1Q",
+	"bPdkCu9przZu6913Dj5AVY/Df0M+9/F5bwcB91kA9JEZSYZXtJhCgS1q/ggmQux61z9bYD/9xok3kKIm",
+	"CjAgiYJY/NSuM9sKXfR0p0OLsvGez4TBkq4Z+bUGKxXTzLfOMiuuiRQ5mxJHeBlrqoMxOxGDnyTgFzUr",
+	"LpZkXofiAhkc27CyxEqzSHTnyRqiZpINtLuJn1DvlAvSmFQjRoe7KHJhe6e0bWjACTOM0T39M4rasU4I",
+	"KO61iSadS+y3Q0IP0fAfJ3TPSwqh6L611JJCbRAfXQYKgu8/BL2HQA/2nVjSZcMTHYiwUC9WvuRNNk7W",
+	"6ujzdS/b7qB0U8pUydN+u7aMgPLNCkzQusxcmzTYLEpZFDuFyIWraCEkWifALhHb135Xjwb7ZSQ78mX7",
+	"1J3tPBpp9UNrSdLet39ojNJTcGeuDa29/SsCl0+kcCU7Qqmne3pjFSTq4c1nHh3DfhN43JQMH3hLe2lT",
+	"0KSueyyuQ+bqBMk4YZ2NLwEm0qKY1lrsLn7uOPOcwxOLu+MASRsnXL8Voe9pCMjUx/QrcvYITmOa5ieF",
+	"BENo070wAb0BDE+25QnB6bGtulB13tZVC8lC+E0BRVNQuKIaiYyedq/HtIRNFGjivXeGayje1+4U8To1",
+	"xBmpdtaNUrRQvU8yjDPuNB18fHZMypozbMSJZswM5sqHJleuwYxv+WSFNGcbVnXJSMmolaHk6MCFfnxf",
+	"0zoFpnJ+JSs+XXMrVKN05nKuNBaf2bBr3x84GhgYraX7KlpA19WA5iFiFrotdWIB2m7oVALOuC4SLnLN",
+	"hf+6vit2zqGIlW508wNCAomR9kOLPCj1bbjWzl2OX1mC/nv1IHjPl+KleOVyLLuY6jMvD/axWcch2BQo",
+	"6M6bpBLjDLH4Ru3Y6KqlNNN6+bhUk4mGnQl5ZakCeeNqBTd9sFINOrvGwhRQ3vfTTbAPWJNW2eRZIioV",
+	"7VaRQpprzE9h0LUibknfW6NffwEjCew5TK2E+6//0PWUDWuGgO5eyme6ryyUL42EG0LMcJyETKFaiUbK",
+	"yXSgUfHvLn3HRb37vUZvsW1KSbXRmCACJN5h/L356RMbi1WVWkzwi7kuEA8snVvKZVyshEjyR5eXqIIJ",
+	"tmV6av/ndI2feFlbu5cMYBAFGXYLiLdhGgpkhJDFaARR1mRtrGjhWsXIupra+TEl7AZ+ZlViaWgZ6uvw",
+	"qQpJvMTxC7bFtsquRASC6CvtFBRdz2FZJ1hjuFk5beGUVvndjmwY1bXC3uFNUKDlCgd67Nxfj9QdWXNA",
+	"g+z0loigy06KlKTMBWKBlZntMADtt5fZZbtv/IQylkn8eOY1tFxJPVGRmdZ/q/12Yo50vEh9pOzvOK76",
+	"0woGSdGF3D6kQ3O3kVuDEuEoHkSZv+wYlgB6PAuSThdJDmbJjU9US6799lBX23Ge/tYxxnff/gCNW1nh",
+	"WHbTlWyMn2yS7gv7SyjAcb/as1ppGaLg7Bgo13BFfLt+FPOZKI7h7Iri649t9djspRON1I+b7jL7KnIn",
+	"bDGJIlGbrmfxqdLjo22LjVrp0pxAVHygxfG749oPnXiAZsQBmo8BL4c1mZajIh6m+zRE6B5Og8gw4Ubz",
+	"ZaI4WL2JlYywUuuGliNys4POUm/Sp463Hhnjc+hlau2x7S0d6I03HbQ/h8adfCm6eZw+AtP+cgJc9sLy",
+	"+p1UWqBSND9t77TGcOnTpRbO8jC9l9pAssTYLmtjIt5iPWGaY0BGLEiOje11VJ52t2xxiAIb3+gtUV6h",
+	"3WZrpAWXlcVwx/aJ1eofVHE+MOND2hmIBkc2WVu6xg5WEwPIg3W17UYb/4tjFC7fe+0uODZZljsczu24",
+	"Ya8BY5JY9sLfySi7cwitm1qmdTAQXU0sKDoqOsSDIB0MAedPh0JMi4bLQWrrFeV5fBmvX9QNiB/ROjtZ",
+	"WA+V/BtWeNIrSQ5ZGtgnGlt5Y73LOU9IjCXfcNOpm/EILMHeMvzosmMYfhS739/2a15m0VqKpw9NyGZ6",
+	"5SVBd54ZLctWARb8C5s1dVNlVqwsruc0X89cr7tPD+xi/lNT6To4UwbXjRkqf2KKL3ie6IibrxhMODZ+",
+	"UGlz3bQ8GvGTVdSz1k1PA5NZK1NnP6vS4mDcqDrKkO9P6WdKADve4elQq5O0AHTkFhJTEnx7AEg0fAhC",
+	"RazzwwCQBpuhB+H5EBX2EO+I1RN+dD9n+b1slNcQpRBhaeASbkUR+OQwB3BS0nx9zyV9ufHpv1RNLNXI",
+	"mEEcP+SrT7Heb8dz3m5wSsJW20B6rO+elgZqX8WNkqGqA2iea7YDxyj6t1EldkbeRtdYs7HWHFh/OTac",
+	"+lBaVBfXeoiwf7sdeLX30oPLvgVl4GUfIwS19USPHYL6k8zpvC5p1Adk9ZW4PQoiI0OoxsO0n5KKZU2X",
+	"U42+OlfU5KvOj/Z81b7eesRdTc0o/5mLtIDxMQBGWrTPBzNQJ/Tu6rs51ty+tAWBi4mHgXZlbrg/v6cG",
+	"ZG2Yx87UbV89zWeB8Yq+iIRibdfFI3RdFFwbLnKDdrn7OzKiQIz3lGiE1YglrdnBCktZQSDH1MxNWGLY",
+	"b3WE6VK2J7dI6JIw4GpoZ5pOMVF2c3r7VedcirZL3pqe8Rufz8e0jjUBj+lQ2YbYUEbsAOx+8msdarAc",
+	"LAE+TiLVpVOfLE96JFza4IgcHSsm14qb3XuLqK5rFtNegOb22nIp15zNvEduhuWqrv2wBpkr/g/mmtM6",
+	"zQfQH1QRRhXmI+PYlTHV7O4OlO6FjEtOP3z48JbkUhhF86AE/Tcs7gOwzskHvnEk6d2LZ+Sbb775e0aY",
+	"UlLBhx+F/fTvj7/9D+KynUgh83qDxf9Kro0rVT+3Ag+RFf2tZgTtDJkrOOMmev/D07Ovv/0b4YKs2C31",
+	"Bnby1Pd1gGYKXBOrGbsyWa0CNlhbx3wU//zw4uw/MzyXLEm+ovZ4vj2M1U91SfWKacJ0TitWkL98/Hj7",
+	"5k1GPn6sP7+5s/9+/PjX848QKshzJjDPwV3O65cfZtmsVqUDsn5ycSErJjT0PDuXannhfnSx4aaVEDlD",
+	"yLba3j2ZPYJYv4oJWvHZk9k355fn3zhbK2DKBa34xc2jC3wi8NESzQ/2AYEu/bKA4B1t2impvW54T36J",
+	"E89myMUrsJ/cfbLorSspNK729eUl0jcMgrQMuqpKp8Zf/OqqaCARPkbKbsipPZg3lZDN7vYkAIvpRlGh",
+	"feWFu6xdXDW2owCCixeUl2AIRk/QBiS+Jr6mNa9/PyFfl5alK+EdC8GxE/rbbcpqRi/3vVGMbp7joL17",
+	"BQoSsj8ckr6i2pzBL85efg8ijL+gPSp6e7aUZ/bTM73m1ZmsUPo6qySU6Z09ga4yIxDDsFuDRznTsOMu",
+	"ZvTp6N494QEJtFIgHyEd8OOM/KWghkJjD/JKyvVfM/JxpqQ2THW+FCS0cHwC5kI3RrhAPPide0XdWd2D",
+	"gdVxdkwv645yOWcwAOvD2+9bVb3Y1tWN13/FmFc7kWbm4+yJq4XqqoJAKGwGwbEfRStVigq2tTTn4dj5",
+	"it809VepBlLO1Bn43fHjc/KO5VIIlkO1ZyClHZTBbXrHYRtXm6r1SUL00lftn0aBMGRgdpd9KVp1sJMm",
+	"enDiFMW/7PkOMPa+VOUum1XOP9MF5DPFqGEvnRPOpeb6rgZHOWJTkfOD1YbvuhTWqJrd7QH40XEBPAjc",
+	"c/IytNhdUU3mjImmixtmmbjcnUpqzV2AB5JC2O/zDzQZHOqGXcAYt43pt7f3MC4+w793yQfyX8w0l3pK",
+	"5B2G7ZcG1FRiAEd4Y5mZfebOa9Rji/QmvI+Jky9eg0JvSU26kFOrJOuG7siS37T96qFukX38JADWpfEG",
+	"Q58PmLST/1YzqCHseLRiLsJsj0e23ApTuPMfg0T8T0bjNpd9j1mllvF7I3uw9IfoeQL9BsIA7hM0W/Ig",
+	"pKVCei7Z0PUAz/WkZZQycF814A/FhJsoin0ceIpqZdNS/zhSPUrvaI2DJBMfVvcRcjU+zrJW+cdU9/zz",
+	"2YPo3cDNgxXmbEMx5eMhFDUqdLym1bNgo+8RlDhE/RDO9MV3TABRPR1C4OZe0ypFFTa0ylx+pIYIZRDF",
+	"Xcapi9J+OKL80EnEDJof+sTdaguOGOKzeHt101F2EYyF/rTg7zwnbySqA1wTxXKpICl5iBhIseBq07jV",
+	"j44Uz3CFV1Lr31toefjVucM0jlJX1VcQSLZq+iRblr4LBnarRrmsLYy7NSsmiBQHrqYKLpXjX0q1e6hy",
+	"MCpaPhYUH7e6/EF0B8uQf3fhwF5PX4g00okLLe2mKWWLmMdvmACR0hMVrgiEcw+i2Q1Tzl2aUjme+TF7",
+	"fCnlT8cWQV9p92dBd1etWh7stmK5YQVx+f4Yfu6Li6QkXvtyOvJuJxglFocyUvzdk+M/yILuxm/MyJNs",
+	"69NJWaG70cQzWCpeHEsosnNZfAy37qoJbdhm3mG0iDQdVnsKMajohv1EkR7LPPswnZTdNI6gXUoWxQzv",
+	"OBoKKIygZSP2Pxg3x+zgD4Gp7SCtBLJCppfFsLk0q2Ng7Su6g0LMTvHS+6oZ0RzLM9t/M9iB/QsTO0+E",
+	"t5hH7kJDoGvvHtp+r2T1HIaNw1h8goM4u8fQ4zOFnnDjZ9rHmscD/We4bggI6FBHIU90zQgVBEEL3r0H",
+	"Xt+wQTbczSnMLW7yUdLU42hHfIAxFCs4BnBxP4RCg/WMaOm0Frl/oVxAhcQBMcX1UzloGH3hxp3UroBL",
+	"JKiR2+mxuOdQhxhQC0XoTN4OQG4bGqQOiWtW4MJAhpORKXu5ZxN47AtM7xtBrVwOUZrC9LomY8R+yCvI",
+	"YrRsKKC7FwWbYrEhjKWlG/kguNn//ssvl2d/p2eLT5//9vjur///v80mb6Ok5vAmfPTlffdwShYeCbdO",
+	"vJ0W2hzj/WDHmh4jd7WHcCnCxTn52cXMuniSzLVPY+DyhO7ZLpQOHljzhAh3eX4Ly5NaOdQnfFnDdtsX",
+	"LuFnxGO6cVkZ2fhLhPGT1KrYwr74zrhlXSWf++tyTwl2WyO5LAacKa4h28MjHfY28KMod+2SwMKSlR2W",
+	"K2vKl6V2Bhk4R3HyDG0MXPgUkqRSG4HGD6fZyFP0YsCro2YFsVeWd2XY4WNHSmZhRHKqkzf42yzNCB5k",
+	"Gfh/Ho9B8QQDZeCmBDW1oiWRqsBWLPYyT0YMQzJVkhj+IDEQ+4gRaaGo/aiINLuBh1eOjM8SjWfzVffH",
+	"xrUBDI+FCZhhCSRuzkUBsS0WA7Iu+/zWVdGBnZ5U2QLAnUbVesO2eC1f1nLdrBm/y+N4p8rCy0hcEKnA",
+	"uuTCaENJXejxQ0vFaLFzEXQQ1UseX/59UI8DLLn4bP+5G7JkPBdFuL8pNoJf62LJCot7kHNQg+vuWOaC",
+	"d6xkFFRaWA5cOT65+GGo7GUlp+J4nttg8DEMigPU1NWBS9LSV1CbbdD4D+JES9nk2lWc8R4vDMb6ShMl",
+	"pSGuLprXXbG1e4q7+x5CA5revwiLfyWXhzn8keOVMQqlmbRT6eQr3XQH6EUpk3+wCotlL6UsTiYJVK5t",
+	"9ol8pdiVm70LXUX+gJENoXN4Sq9O9gen5TEwxMGI0Eiz8azdLtyRzumBCi425mQOcZAY3oXmpacQGvqd",
+	"b5zw0EGJr4+9WgojHDwz4jroWHqsaiG4WB4DIZ7qta+S74KayI+C+ZBbyzO98OALZGJJLU1+lVwcwgWX",
+	"uZXOZcGygAd91aBtRtkTVBEP33SZVBbarGAu0QGmdUJzZShFYyFyZUXrWpRMaww6gQjTLU/rzFj0pLej",
+	"sfVOTsrlfCOEFPLKrUa1YutjuKEJiS9A3K5pf6zAPqj0JbctEyLgQbttCUe61/5Ur2h1MjXHsiTkLX9I",
+	"pvSnuETILDxFZJ32JZ5T7iqsAf37OD5O+XbxXEnnGORiAnCOZuHnGstW2luFQsf2Xs9AM3NW7oz4KmAu",
+	"ohOrhmV+DDgHGkOF86FpV8DvZJKr8eWJUziC9YsPcLLv2JIHuS5oXfMdHA5YHFKkkIG/Av6VDLNCf9wE",
+	"XStm0c2lKJyyINqRrFcu339Dd/ZxLaCCNTzJUMYa2BIwYAF9HkLBgFDwNbZtKFqZ2vej5L5jU7k6ZgNz",
+	"jZ5qn8Xeu8DYSR9tU414gFofiw7ncjO3Ql4gxf1Y+F1GGM1Xja4CL9q+zqatE3Yo0iCknfaBXrQgPPhQ",
+	"n7lxB97rCzDaXMFhN9ywAt0fTnRzgiXlSUynuoNQvupBmG6WzbZSredSrmfZzOLBta+FfbspcXe/1cxE",
+	"C7uNf8lHfoi9bN4PdInd1pC+u1RZ1BnCyv285ZeLszdSsLPXruDKhPc7/XGVwwnKWecHN6I4pxXNV+zc",
+	"Q7/z62DIm3NBAZqH55MVE7ebEn+qz+RiwXPmyyec68rCSq8YM5vyHP592JIWdw6cGHK4c30zMXW7oS+d",
+	"kGv3nM6+57qSOpSuG9qAj9IeWPwum30TMyL/3MG0VjMh+OvLkT7LrCnExJaSFhjnDa/B5W0RKUoo0ewf",
+	"IwAJGqWdjgwqfjLz2ge1i0cApQoTAy/w7T9JoaAl7YCVOaHFfzGtfXRypcwNixc/OPxUv2hmpb0vLM8c",
+	"ecwv21K3J99bJX2hACvaBaWP+0autDhOuPlef1hoY9hoe95/ZXU7fNs7ZqYrd15lGLRCpYPH/0wOh3ZF",
+	"vUGng4fJ8TwOWNQ3mR4brYtyGgLoyrNGr/r5bVVSLsYQsT+hzfGUqAWQE5h7GKvoYlUAaN4YKjUYxVnR",
+	"IR8oKB8p1BYsTlu6w2QrZ6twxAyz9IGIBOsQu+XHRDqsAHMW6qcnKcsbGPjO1UL/3SouNduIRbmsebQP",
+	"pIUifNWtnz5hwX9wEQ2r2VBeXkMOTnRRWhQKbOMWc+zYlgLZ6kQhJH6JZW/gwTFDsCnYmHqf/uBjY3Dg",
+	"th9cCCZmE9tKZdVnVpZcLJ1xS1ok33R5WxvtLj7bf+4O5Zi0bn5MgMb3UrDjpWsgTaBbep9IW7vnw4VB",
+	"euc7QQBRWACm/cICXPvhprHyKH7AonAXBtxNMSzI41MRpKvC41B/GCnvrYZ07zylhQzh9JemqU66PloR",
+	"OyAJ2HndwtzK4POdp4jHuOf3TNiL3tCCndWVq2VmyQ2UKIMYeny2kJ2cQQ+Zw1K3K4k2ghd+ASE7Gwh4",
+	"colNc1lYqXWbks5qoRkTg1HUJxW4EFaHRXkH96MxIyu69bjRcElDt4ELAJd9UVFCzVhz+cepYmBWStbL",
+	"VVyAcNv1uO0PZvcYrZY7nNzbecl+3fuVRjghx31N1dqjAwmHbV8VEPThJ/oWh/yOVBV2cOSioHjwo0pu",
+	"FlhQ+BPnRvFmIF7prWuudaIQZwe1Lxvj3Fo0AfPjySU4HZbS4IrlRqodNqUvOUY/CyerAPCxf67c9tkU",
+	"3tbFZ/h3sHZfc2GnCgQ8GfQmS9qwlX0ltwusC2gwN12ka08+/EZeoRvsZPgK86dELrDuS7kGoYA8JV76",
+	"pYbkVLgAE8UoZPhiGL2sjdVLMzAw+LD6oxAXuw9qPNqjCPZU6C1TuvEnwG5XVIf8jPTVbWQtTFdT7ILg",
+	"n8LwEmsd0fbRLdfcuDakVit19liuSS0AGHRu9QWfMN50HnRFuomhayYgctBVVbL8t3v5L6RaMvMatvgl",
+	"GeZ7unMFxYNtryEtcNBwdL2y56FiB50PUEEv3SVxEwx+91Byxz29ynWAfNDLiwlmb2l+Utb0djRbuvyT",
+	"saX3zJCV3BK5MK1Hw3VTuNY7Tyz++9pjEAtRC4MCmjFl/+H6eKaLz+5/g0zqXehZfLrQQLdEMjjZNVH7",
+	"QqzKbedNDdVQOm9mH3QX2FyQuwMPlTZw8x6MRcaF+2UH3IJXvcIN+z2Ie92hmqWaMkGXxAov0Dw7GbfB",
+	"ezk2aYXmcky1ohCc3NDukmvDiox8fXncSOXfNVQZb+lZgxQJpG7Q5mh6dauioJUUunhDjMR4QIs6Z8RI",
+	"Q8tWjGMrIx2ilXGu+b1sqpOez4hKLm7Cf71aLgeqt3RbKH2BmypHNA2Biyr/7MWCWyf5XWoGhzoipp2c",
+	"g4/VYoCrDms/sBJwDV0guHD595hzf2yEaGVcDWCAHzUqkt23BT9KnY0/F34BnA7jVgB7IrzhgX0GwvT2",
+	"ncN/D8iCTUbcaSFzIFHtC8qCsN7LIvEaGrhdUFCe7+GPai2RUKFQL394PmLXaLqU1zigC+b/ksQlhkor",
+	"THatE5bSXFnpURvZdoI3HouuERXXuJ8h+0sjFVLdpYSoysynpEufqGhPXB2nFh7eZ5MO6WwEeq2tlseU",
+	"lQrJB0mWcBXQM8iPBH+d3q/jG8PInIqcleU9y3n38DJuVIMV/vRkoVNtGY7UvxvMUsWsWN34Kle0XJAC",
+	"6hZj8dWrSAivNlRAYZVD1zVBk1wxqjQtD6mST61WoA3RsqV83Vetujyg8/1P1assKjh4u0BSqx3tt25o",
+	"pHUBJUe2K56vWtLhyTjPKB3KneBfS4sy/fuDmAcjExpVt2f/sa5M86U44+Ks5MI5NwYcFO/5UrwUr7g4",
+	"qZuitUq6ivL6OC5jCNKy0zk2ypcCrRBzJbcaii5mRIq8F/JjlDNIR1H6g/12TJCtbwTqbhh6fGb9tqAJ",
+	"gogVII9ZyrMb8st9S7IQ8tsN670CcQubk7k0FCFdXcrj1cb5Xdt0wj0W72pxRHf8uxpLe4a83aYL/lwx",
+	"ut5XpTJCHaP89vLyaLXw/PKd9p3uEciNw0Wr5YOsGQqRYjQzg3BTo92oLVN77yOEv6Vi2JqOWydyvUBg",
+	"WquCyZeU6ZMpJz93Ukkqnq9bKSZY51U3gfWYVdDqsnWE2//vuliybv/WwF3ApRetMuD8nmMLDNwwxRcO",
+	"dEky+ZMdtGs5Hk6ZGNJsJ3orTTO8fEUtAZZl0bFAq4b5IkQKCR3MzHGKtdnBtWGtHbiH6R9qD74yp/O6",
+	"pMNlG35qRp0SuM0qCXa9lep4tRthMncFAUnRZ7NV3BiG5oHm7nSuoH5ty3jpqF3J6A3DjhQA3BWjpVkN",
+	"QfQHHHFCaLoVEpB0vcpR0es0XZ89+eXTXnpZ6P3U+R15w1gB3Bqaq5/jYq2JPvuu6798slJCaOL+yyfL",
+	"jjHbAMUZbA5+YUXK/xsAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

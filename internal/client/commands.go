@@ -45,6 +45,7 @@ func Commands() []Command {
 		{"compare", "NUMBER [NUMBER]", "Show what moved between two receipts: totals, and the files that they moved by. Against the one before if one is named.", "jorvex compare 2", compare},
 		{"trace", "FILE | DIGEST | INPUT -where CONDITION", "Show which receipts a file or its bytes fed, or which file and row the rows of a delivery come from.", "jorvex trace daily-loadings -where 'sailing is \"SK1120400\"'", trace},
 		{"summary", "INPUT [NAME]", "Show the cross-tabs of an input's last delivery, or of a receipt or rehearsal, and its watched values.", "jorvex summary daily-loadings 'by terminal'", summaryCommand},
+		{"export", "INPUT", "Write the combined rows of an input's last delivery to a file, or to the output.", "jorvex export daily-loadings -o eskvik.xlsx -where 'terminal is \"Eskvik\"'", export},
 		{"verify", "", "Recompute the chain of all receipts.", "jorvex verify", verify},
 		{"check-definition", "FILE", "Check a definition without a service.", "jorvex input show daily-loadings > mine.yaml; jorvex check-definition mine.yaml", checkDefinition},
 		{"version", "", "Print the program's version.", "jorvex version", version},

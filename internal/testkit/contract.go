@@ -58,7 +58,7 @@ func (c *contract) prepare() {
 // RoundTrip implements http.RoundTripper.
 func (c *contract) RoundTrip(request *http.Request) (*http.Response, error) {
 	response, err := c.next.RoundTrip(request)
-	if err != nil || !strings.HasPrefix(request.URL.Path, "/api/v1/") || strings.HasPrefix(response.Header.Get("Content-Type"), "text/event-stream") {
+	if err != nil || !strings.HasPrefix(request.URL.Path, "/api/v1/") || strings.HasPrefix(response.Header.Get("Content-Type"), "text/event-stream") || response.Header.Get("Content-Disposition") != "" {
 		return response, err
 	}
 	c.once.Do(c.prepare)
