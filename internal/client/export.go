@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/definition"
@@ -30,14 +31,14 @@ func export(ctx context.Context, c *Call) error {
 			}
 		}
 	}
-	if !api.GetTableContentParamsAs(*as).Valid() {
+	if !slices.Contains([]string{"delimited", "workbook", "json_lines", "xml", "parquet"}, *as) {
 		return Usage("no format is named %q; write delimited, workbook, json_lines, xml or parquet", *as)
 	}
 	service, err := c.service()
 	if err != nil {
 		return err
 	}
-	answer, err := service.GetTableContent(ctx, args[0], &api.GetTableContentParams{As: api.GetTableContentParamsAs(*as), Where: *where})
+	answer, err := service.GetTableContent(ctx, args[0], &api.GetTableContentParams{As: *as, Where: *where})
 	if err != nil {
 		return unreachable(err)
 	}

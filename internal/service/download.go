@@ -33,7 +33,7 @@ func (s *server) GetTableContent(ctx context.Context, request api.GetTableConten
 			return nil, badRequest("%s", err)
 		}
 	}
-	d := &download{s: s, ctx: ctx, table: t, format: definition.Format(cmp.Or(string(request.Params.As), string(definition.Delimited)))}
+	d := &download{s: s, ctx: ctx, table: t, format: definition.Format(cmp.Or(request.Params.As, string(definition.Delimited)))}
 	d.tag = `"` + t.Version(d.format, request.Params.Where) + `"`
 	d.name = in.Name + deliver.MediaTypes[d.format][1]
 	d.there = strings.Contains(request.Params.IfNoneMatch, d.tag)
