@@ -1025,20 +1025,26 @@ type Input struct {
 	Folder   string    `json:"folder"`
 
 	// LastReceipt Receipt of the last delivered refresh, against which states are told.
-	LastReceipt int64       `json:"last_receipt,omitempty,omitzero"`
-	LastRefresh Refresh     `json:"last_refresh,omitempty,omitzero"`
-	Name        string      `json:"name"`
+	LastReceipt int64   `json:"last_receipt,omitempty,omitzero"`
+	LastRefresh Refresh `json:"last_refresh,omitempty,omitzero"`
+	Name        string  `json:"name"`
+
+	// NextRefresh By its schedule, or that of a report.
+	NextRefresh time.Time   `json:"next_refresh,omitempty,omitzero"`
 	Parameters  []Parameter `json:"parameters"`
 	Place       string      `json:"place"`
 
 	// Reachable Whether its place is.
-	Reachable bool      `json:"reachable"`
-	Rules     []Rule    `json:"rules"`
-	SavedAt   time.Time `json:"saved_at"`
-	SavedBy   string    `json:"saved_by"`
-	Title     string    `json:"title"`
-	Version   int64     `json:"version"`
-	Why       string    `json:"why,omitempty,omitzero"`
+	Reachable bool `json:"reachable"`
+
+	// RefreshedWhen When it is without a person asking, in words.
+	RefreshedWhen []string  `json:"refreshed_when,omitempty,omitzero"`
+	Rules         []Rule    `json:"rules"`
+	SavedAt       time.Time `json:"saved_at"`
+	SavedBy       string    `json:"saved_by"`
+	Title         string    `json:"title"`
+	Version       int64     `json:"version"`
+	Why           string    `json:"why,omitempty,omitzero"`
 }
 
 // InputMark defines model for InputMark.
@@ -1373,12 +1379,15 @@ type Receipt struct {
 	FilesDigest   string `json:"files_digest"`
 
 	// Header The canonical bytes that the digest covers.
-	Header  string        `json:"header"`
-	Input   string        `json:"input"`
-	LeftOut []ReasonCount `json:"left_out"`
-	Machine string        `json:"machine"`
-	NotUsed int64         `json:"not_used"`
-	Number  int64         `json:"number"`
+	Header string `json:"header"`
+	Input  string `json:"input"`
+
+	// Inputs Of a report, what each input came to; the rest is of all together.
+	Inputs  []ReceiptSection `json:"inputs,omitempty,omitzero"`
+	LeftOut []ReasonCount    `json:"left_out"`
+	Machine string           `json:"machine"`
+	NotUsed int64            `json:"not_used"`
+	Number  int64            `json:"number"`
 
 	// Only The files it was asked for alone; it is no baseline then.
 	Only       []string          `json:"only,omitempty,omitzero"`
@@ -1454,6 +1463,15 @@ type ReceiptFilePage struct {
 	Next  string        `json:"next,omitempty,omitzero"`
 }
 
+// ReceiptSection defines model for ReceiptSection.
+type ReceiptSection struct {
+	DefinitionVersion int64  `json:"definition_version"`
+	Files             int64  `json:"files"`
+	Input             string `json:"input"`
+	NotUsed           int64  `json:"not_used"`
+	Rows              int64  `json:"rows"`
+}
+
 // RecentChange defines model for RecentChange.
 type RecentChange struct {
 	At time.Time `json:"at"`
@@ -1482,7 +1500,9 @@ type Refresh struct {
 	Files     int64     `json:"files"`
 	FilesDone int64     `json:"files_done"`
 	Id        int64     `json:"id"`
-	Input     string    `json:"input"`
+
+	// Input Name of the input or report.
+	Input string `json:"input"`
 
 	// Next What would let it pass.
 	Next string `json:"next,omitempty,omitzero"`
@@ -1491,13 +1511,16 @@ type Refresh struct {
 	Outcome Outcome `json:"outcome"`
 
 	// Problem What stopped it or made it fail.
-	Problem   string         `json:"problem,omitempty,omitzero"`
-	Receipt   int64          `json:"receipt,omitempty,omitzero"`
-	Rehearsal Receipt        `json:"rehearsal,omitempty,omitzero"`
-	Request   RefreshRequest `json:"request,omitempty,omitzero"`
-	Rows      int64          `json:"rows"`
-	Stage     RefreshStage   `json:"stage"`
-	Started   time.Time      `json:"started,omitempty,omitzero"`
+	Problem   string  `json:"problem,omitempty,omitzero"`
+	Receipt   int64   `json:"receipt,omitempty,omitzero"`
+	Rehearsal Receipt `json:"rehearsal,omitempty,omitzero"`
+
+	// Report Whether it is of a report.
+	Report  bool           `json:"report,omitempty,omitzero"`
+	Request RefreshRequest `json:"request,omitempty,omitzero"`
+	Rows    int64          `json:"rows"`
+	Stage   RefreshStage   `json:"stage"`
+	Started time.Time      `json:"started,omitempty,omitzero"`
 
 	// StoppedBy The files that stopped it.
 	StoppedBy []StoppingFile `json:"stopped_by"`
@@ -1528,6 +1551,25 @@ type RefreshRequest struct {
 
 	// Set Values of parameters.
 	Set map[string]string `json:"set,omitempty,omitzero"`
+}
+
+// Report defines model for Report.
+type Report struct {
+	Definition string   `json:"definition"`
+	Inputs     []string `json:"inputs"`
+	Name       string   `json:"name"`
+
+	// NextRefresh By its schedule.
+	NextRefresh time.Time `json:"next_refresh,omitempty,omitzero"`
+	SavedAt     time.Time `json:"saved_at"`
+	SavedBy     string    `json:"saved_by"`
+	Title       string    `json:"title"`
+	Version     int64     `json:"version"`
+}
+
+// ReportList defines model for ReportList.
+type ReportList struct {
+	Items []Report `json:"items"`
 }
 
 // Respelt defines model for Respelt.
@@ -1910,6 +1952,9 @@ type ReceiptNumber = int64
 // RefreshId defines model for RefreshId.
 type RefreshId = int64
 
+// ReportName defines model for ReportName.
+type ReportName = string
+
 // RuleName defines model for RuleName.
 type RuleName = string
 
@@ -2149,6 +2194,12 @@ type CompareRehearsalParams struct {
 	Limit int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
+// SaveReportParams defines parameters for SaveReport.
+type SaveReportParams struct {
+	// Over The version that was edited.
+	Over int64 `form:"over" json:"over"`
+}
+
 // TraceFileParams defines parameters for TraceFile.
 type TraceFileParams struct {
 	// Digest SHA-256 of the bytes, in hexadecimal.
@@ -2199,6 +2250,15 @@ type PacePlaceJSONRequestBody = Pace
 
 // AnswerRefreshJSONRequestBody defines body for AnswerRefresh for application/json ContentType.
 type AnswerRefreshJSONRequestBody AnswerRefreshJSONBody
+
+// CreateReportJSONRequestBody defines body for CreateReport for application/json ContentType.
+type CreateReportJSONRequestBody = DefinitionText
+
+// SaveReportJSONRequestBody defines body for SaveReport for application/json ContentType.
+type SaveReportJSONRequestBody = DefinitionText
+
+// RefreshReportJSONRequestBody defines body for RefreshReport for application/json ContentType.
+type RefreshReportJSONRequestBody = RefreshRequest
 
 // TryDefinitionJSONRequestBody defines body for TryDefinition for application/json ContentType.
 type TryDefinitionJSONRequestBody = TrialRequest
@@ -2622,6 +2682,11 @@ type ClientInterface interface {
 	// ListRefreshes performs a GET /api/v1/refreshes (the `ListRefreshes` operationId) request.
 	ListRefreshes(ctx context.Context, params *ListRefreshesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RefreshAll Refresh every input that delivers something.
+	//
+	// Corresponds with POST /api/v1/refreshes (the `RefreshAll` operationId).
+	RefreshAll(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRefresh performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 	GetRefresh(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2653,6 +2718,50 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/refreshes/{refresh}/figures (the `GetRehearsalFigures` operationId).
 	GetRehearsalFigures(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReports The reports, in the order of their names.
+	//
+	// Corresponds with GET /api/v1/reports (the `ListReports` operationId).
+	ListReports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateReportWithBody performs a POST /api/v1/reports (the `CreateReport` operationId) request,
+	// with any type of body and a specified content type.
+	CreateReportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateReport performs a POST /api/v1/reports (the `CreateReport` operationId) request.
+	// Takes a body of the `application/json` content type.
+	CreateReport(ctx context.Context, body CreateReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReport performs a GET /api/v1/reports/{report} (the `GetReport` operationId) request.
+	GetReport(ctx context.Context, report ReportName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveReportWithBody Save another definition of a report over the version that was edited.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
+	SaveReportWithBody(ctx context.Context, report ReportName, params *SaveReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveReport Save another definition of a report over the version that was edited.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
+	SaveReport(ctx context.Context, report ReportName, params *SaveReportParams, body SaveReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefreshReportWithBody Refresh all inputs of a report together, under one receipt and as-of.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
+	RefreshReportWithBody(ctx context.Context, report ReportName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
+	RefreshReport(ctx context.Context, report ReportName, body RefreshReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateSignInLink Make a link that signs one browser in, once.
 	//
@@ -3649,6 +3758,21 @@ func (c *Client) ListRefreshes(ctx context.Context, params *ListRefreshesParams,
 	return c.Client.Do(req)
 }
 
+// RefreshAll Refresh every input that delivers something.
+//
+// Corresponds with POST /api/v1/refreshes (the `RefreshAll` operationId).
+func (c *Client) RefreshAll(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefreshAllRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRefresh performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 func (c *Client) GetRefresh(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRefreshRequest(c.Server, refresh)
@@ -3731,6 +3855,130 @@ func (c *Client) CompareRehearsal(ctx context.Context, refresh RefreshId, params
 // Corresponds with GET /api/v1/refreshes/{refresh}/figures (the `GetRehearsalFigures` operationId).
 func (c *Client) GetRehearsalFigures(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRehearsalFiguresRequest(c.Server, refresh)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReports The reports, in the order of their names.
+//
+// Corresponds with GET /api/v1/reports (the `ListReports` operationId).
+func (c *Client) ListReports(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReportsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateReportWithBody performs a POST /api/v1/reports (the `CreateReport` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) CreateReportWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateReportRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateReport performs a POST /api/v1/reports (the `CreateReport` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) CreateReport(ctx context.Context, body CreateReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateReportRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReport performs a GET /api/v1/reports/{report} (the `GetReport` operationId) request.
+func (c *Client) GetReport(ctx context.Context, report ReportName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReportRequest(c.Server, report)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveReportWithBody Save another definition of a report over the version that was edited.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
+func (c *Client) SaveReportWithBody(ctx context.Context, report ReportName, params *SaveReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveReportRequestWithBody(c.Server, report, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveReport Save another definition of a report over the version that was edited.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
+func (c *Client) SaveReport(ctx context.Context, report ReportName, params *SaveReportParams, body SaveReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveReportRequest(c.Server, report, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefreshReportWithBody Refresh all inputs of a report together, under one receipt and as-of.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
+func (c *Client) RefreshReportWithBody(ctx context.Context, report ReportName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefreshReportRequestWithBody(c.Server, report, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
+func (c *Client) RefreshReport(ctx context.Context, report ReportName, body RefreshReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefreshReportRequest(c.Server, report, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6454,6 +6702,33 @@ func NewListRefreshesRequest(server string, params *ListRefreshesParams) (*http.
 	return req, nil
 }
 
+// NewRefreshAllRequest constructs an http.Request for the RefreshAll method
+func NewRefreshAllRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/refreshes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRefreshRequest constructs an http.Request for the GetRefresh method
 func NewGetRefreshRequest(server string, refresh RefreshId) (*http.Request, error) {
 	var err error
@@ -6656,6 +6931,224 @@ func NewGetRehearsalFiguresRequest(server string, refresh RefreshId) (*http.Requ
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListReportsRequest constructs an http.Request for the ListReports method
+func NewListReportsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateReportRequest calls the generic CreateReport builder with application/json body
+func NewCreateReportRequest(server string, body CreateReportJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateReportRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateReportRequestWithBody constructs an http.Request for the CreateReport method, with any body, and a specified content type
+func NewCreateReportRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetReportRequest constructs an http.Request for the GetReport method
+func NewGetReportRequest(server string, report ReportName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "report", report, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveReportRequest calls the generic SaveReport builder with application/json body
+func NewSaveReportRequest(server string, report ReportName, params *SaveReportParams, body SaveReportJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveReportRequestWithBody(server, report, params, "application/json", bodyReader)
+}
+
+// NewSaveReportRequestWithBody constructs an http.Request for the SaveReport method, with any body, and a specified content type
+func NewSaveReportRequestWithBody(server string, report ReportName, params *SaveReportParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "report", report, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "over", params.Over, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRefreshReportRequest calls the generic RefreshReport builder with application/json body
+func NewRefreshReportRequest(server string, report ReportName, body RefreshReportJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRefreshReportRequestWithBody(server, report, "application/json", bodyReader)
+}
+
+// NewRefreshReportRequestWithBody constructs an http.Request for the RefreshReport method, with any body, and a specified content type
+func NewRefreshReportRequestWithBody(server string, report ReportName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "report", report, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reports/%s/refreshes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7325,6 +7818,13 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListRefreshesWithResponse(ctx context.Context, params *ListRefreshesParams, reqEditors ...RequestEditorFn) (*ListRefreshesResponse, error)
 
+	// RefreshAllWithResponse Refresh every input that delivers something.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/refreshes (the `RefreshAll` operationId).
+	RefreshAllWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RefreshAllResponse, error)
+
 	// GetRefreshWithResponse performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7364,6 +7864,56 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/refreshes/{refresh}/figures (the `GetRehearsalFigures` operationId).
 	GetRehearsalFiguresWithResponse(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*GetRehearsalFiguresResponse, error)
+
+	// ListReportsWithResponse The reports, in the order of their names.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/reports (the `ListReports` operationId).
+	ListReportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReportsResponse, error)
+
+	// CreateReportWithBodyWithResponse performs a POST /api/v1/reports (the `CreateReport` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CreateReportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateReportResponse, error)
+
+	// CreateReportWithResponse performs a POST /api/v1/reports (the `CreateReport` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	CreateReportWithResponse(ctx context.Context, body CreateReportJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateReportResponse, error)
+
+	// GetReportWithResponse performs a GET /api/v1/reports/{report} (the `GetReport` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetReportWithResponse(ctx context.Context, report ReportName, reqEditors ...RequestEditorFn) (*GetReportResponse, error)
+
+	// SaveReportWithBodyWithResponse Save another definition of a report over the version that was edited.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
+	SaveReportWithBodyWithResponse(ctx context.Context, report ReportName, params *SaveReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveReportResponse, error)
+
+	// SaveReportWithResponse Save another definition of a report over the version that was edited.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
+	SaveReportWithResponse(ctx context.Context, report ReportName, params *SaveReportParams, body SaveReportJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveReportResponse, error)
+
+	// RefreshReportWithBodyWithResponse Refresh all inputs of a report together, under one receipt and as-of.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
+	RefreshReportWithBodyWithResponse(ctx context.Context, report ReportName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefreshReportResponse, error)
+
+	// RefreshReportWithResponse Refresh all inputs of a report together, under one receipt and as-of.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
+	RefreshReportWithResponse(ctx context.Context, report ReportName, body RefreshReportJSONRequestBody, reqEditors ...RequestEditorFn) (*RefreshReportResponse, error)
 
 	// CreateSignInLinkWithResponse Make a link that signs one browser in, once.
 	//
@@ -9740,6 +10290,54 @@ func (r ListRefreshesResponse) ContentType() string {
 	return ""
 }
 
+type RefreshAllResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *RefreshPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RefreshAllResponse) GetJSON202() *RefreshPage {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RefreshAllResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RefreshAllResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RefreshAllResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RefreshAllResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RefreshAllResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRefreshResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9974,6 +10572,246 @@ func (r GetRehearsalFiguresResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRehearsalFiguresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListReportsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReportList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReportsResponse) GetJSON200() *ReportList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReportsResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReportsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReportsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReportsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReportsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Report
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateReportResponse) GetJSON201() *Report {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateReportResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Report
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReportResponse) GetJSON200() *Report {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReportResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SaveReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Report
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveReportResponse) GetJSON200() *Report {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveReportResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RefreshReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Refresh
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RefreshReportResponse) GetJSON202() *Refresh {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RefreshReportResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RefreshReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RefreshReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RefreshReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RefreshReportResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11046,6 +11884,19 @@ func (c *ClientWithResponses) ListRefreshesWithResponse(ctx context.Context, par
 	return ParseListRefreshesResponse(rsp)
 }
 
+// RefreshAllWithResponse Refresh every input that delivers something.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/refreshes (the `RefreshAll` operationId).
+func (c *ClientWithResponses) RefreshAllWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RefreshAllResponse, error) {
+	rsp, err := c.RefreshAll(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefreshAllResponse(rsp)
+}
+
 // GetRefreshWithResponse performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11120,6 +11971,104 @@ func (c *ClientWithResponses) GetRehearsalFiguresWithResponse(ctx context.Contex
 		return nil, err
 	}
 	return ParseGetRehearsalFiguresResponse(rsp)
+}
+
+// ListReportsWithResponse The reports, in the order of their names.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/reports (the `ListReports` operationId).
+func (c *ClientWithResponses) ListReportsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReportsResponse, error) {
+	rsp, err := c.ListReports(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReportsResponse(rsp)
+}
+
+// CreateReportWithBodyWithResponse performs a POST /api/v1/reports (the `CreateReport` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CreateReportWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateReportResponse, error) {
+	rsp, err := c.CreateReportWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateReportResponse(rsp)
+}
+
+// CreateReportWithResponse performs a POST /api/v1/reports (the `CreateReport` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CreateReportWithResponse(ctx context.Context, body CreateReportJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateReportResponse, error) {
+	rsp, err := c.CreateReport(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateReportResponse(rsp)
+}
+
+// GetReportWithResponse performs a GET /api/v1/reports/{report} (the `GetReport` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetReportWithResponse(ctx context.Context, report ReportName, reqEditors ...RequestEditorFn) (*GetReportResponse, error) {
+	rsp, err := c.GetReport(ctx, report, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReportResponse(rsp)
+}
+
+// SaveReportWithBodyWithResponse Save another definition of a report over the version that was edited.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
+func (c *ClientWithResponses) SaveReportWithBodyWithResponse(ctx context.Context, report ReportName, params *SaveReportParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveReportResponse, error) {
+	rsp, err := c.SaveReportWithBody(ctx, report, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveReportResponse(rsp)
+}
+
+// SaveReportWithResponse Save another definition of a report over the version that was edited.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
+func (c *ClientWithResponses) SaveReportWithResponse(ctx context.Context, report ReportName, params *SaveReportParams, body SaveReportJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveReportResponse, error) {
+	rsp, err := c.SaveReport(ctx, report, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveReportResponse(rsp)
+}
+
+// RefreshReportWithBodyWithResponse Refresh all inputs of a report together, under one receipt and as-of.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
+func (c *ClientWithResponses) RefreshReportWithBodyWithResponse(ctx context.Context, report ReportName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefreshReportResponse, error) {
+	rsp, err := c.RefreshReportWithBody(ctx, report, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefreshReportResponse(rsp)
+}
+
+// RefreshReportWithResponse Refresh all inputs of a report together, under one receipt and as-of.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
+func (c *ClientWithResponses) RefreshReportWithResponse(ctx context.Context, report ReportName, body RefreshReportJSONRequestBody, reqEditors ...RequestEditorFn) (*RefreshReportResponse, error) {
+	rsp, err := c.RefreshReport(ctx, report, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefreshReportResponse(rsp)
 }
 
 // CreateSignInLinkWithResponse Make a link that signs one browser in, once.
@@ -12861,6 +13810,39 @@ func ParseListRefreshesResponse(rsp *http.Response) (*ListRefreshesResponse, err
 	return response, nil
 }
 
+// ParseRefreshAllResponse parses an HTTP response from a RefreshAllWithResponse call
+func ParseRefreshAllResponse(rsp *http.Response) (*RefreshAllResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RefreshAllResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest RefreshPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRefreshResponse parses an HTTP response from a GetRefreshWithResponse call
 func ParseGetRefreshResponse(rsp *http.Response) (*GetRefreshResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13013,6 +13995,171 @@ func ParseGetRehearsalFiguresResponse(rsp *http.Response) (*GetRehearsalFiguresR
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListReportsResponse parses an HTTP response from a ListReportsWithResponse call
+func ParseListReportsResponse(rsp *http.Response) (*ListReportsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReportsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReportList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateReportResponse parses an HTTP response from a CreateReportWithResponse call
+func ParseCreateReportResponse(rsp *http.Response) (*CreateReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Report
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReportResponse parses an HTTP response from a GetReportWithResponse call
+func ParseGetReportResponse(rsp *http.Response) (*GetReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Report
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSaveReportResponse parses an HTTP response from a SaveReportWithResponse call
+func ParseSaveReportResponse(rsp *http.Response) (*SaveReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Report
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRefreshReportResponse parses an HTTP response from a RefreshReportWithResponse call
+func ParseRefreshReportResponse(rsp *http.Response) (*RefreshReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RefreshReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Refresh
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -13365,6 +14512,9 @@ type ServerInterface interface {
 
 	// (GET /api/v1/refreshes)
 	ListRefreshes(c *gin.Context, params ListRefreshesParams)
+	// RefreshAll Refresh every input that delivers something.
+	// (POST /api/v1/refreshes)
+	RefreshAll(c *gin.Context)
 
 	// (GET /api/v1/refreshes/{refresh})
 	GetRefresh(c *gin.Context, refresh RefreshId)
@@ -13380,6 +14530,21 @@ type ServerInterface interface {
 	// GetRehearsalFigures The watched values and summaries that a rehearsal came to, against those of the last receipt.
 	// (GET /api/v1/refreshes/{refresh}/figures)
 	GetRehearsalFigures(c *gin.Context, refresh RefreshId)
+	// ListReports The reports, in the order of their names.
+	// (GET /api/v1/reports)
+	ListReports(c *gin.Context)
+
+	// (POST /api/v1/reports)
+	CreateReport(c *gin.Context)
+
+	// (GET /api/v1/reports/{report})
+	GetReport(c *gin.Context, report ReportName)
+	// SaveReport Save another definition of a report over the version that was edited.
+	// (PUT /api/v1/reports/{report})
+	SaveReport(c *gin.Context, report ReportName, params SaveReportParams)
+	// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
+	// (POST /api/v1/reports/{report}/refreshes)
+	RefreshReport(c *gin.Context, report ReportName)
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(c *gin.Context)
@@ -15037,6 +16202,19 @@ func (siw *ServerInterfaceWrapper) ListRefreshes(c *gin.Context) {
 	siw.Handler.ListRefreshes(c, params)
 }
 
+// RefreshAll operation middleware
+func (siw *ServerInterfaceWrapper) RefreshAll(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RefreshAll(c)
+}
+
 // GetRefresh operation middleware
 func (siw *ServerInterfaceWrapper) GetRefresh(c *gin.Context) {
 
@@ -15171,6 +16349,118 @@ func (siw *ServerInterfaceWrapper) GetRehearsalFigures(c *gin.Context) {
 	}
 
 	siw.Handler.GetRehearsalFigures(c, refresh)
+}
+
+// ListReports operation middleware
+func (siw *ServerInterfaceWrapper) ListReports(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListReports(c)
+}
+
+// CreateReport operation middleware
+func (siw *ServerInterfaceWrapper) CreateReport(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CreateReport(c)
+}
+
+// GetReport operation middleware
+func (siw *ServerInterfaceWrapper) GetReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "report" -------------
+	var report ReportName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "report", c.Param("report"), &report, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter report: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetReport(c, report)
+}
+
+// SaveReport operation middleware
+func (siw *ServerInterfaceWrapper) SaveReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "report" -------------
+	var report ReportName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "report", c.Param("report"), &report, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter report: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveReportParams
+
+	// ------------- Required query parameter "over" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "over", c.Request.URL.Query(), &params.Over, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter over: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SaveReport(c, report, params)
+}
+
+// RefreshReport operation middleware
+func (siw *ServerInterfaceWrapper) RefreshReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "report" -------------
+	var report ReportName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "report", c.Param("report"), &report, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter report: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RefreshReport(c, report)
 }
 
 // CreateSignInLink operation middleware
@@ -15338,7 +16628,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/trials", wrapper.TryDefinition)
 	router.GET(options.BaseURL+"/api/v1/vocabulary", wrapper.GetVocabulary)
 	router.POST(options.BaseURL+"/api/v1/inputs/:input/refreshes", wrapper.CreateRefresh)
+	router.GET(options.BaseURL+"/api/v1/reports", wrapper.ListReports)
+	router.POST(options.BaseURL+"/api/v1/reports", wrapper.CreateReport)
+	router.GET(options.BaseURL+"/api/v1/reports/:report", wrapper.GetReport)
+	router.PUT(options.BaseURL+"/api/v1/reports/:report", wrapper.SaveReport)
+	router.POST(options.BaseURL+"/api/v1/reports/:report/refreshes", wrapper.RefreshReport)
 	router.GET(options.BaseURL+"/api/v1/refreshes", wrapper.ListRefreshes)
+	router.POST(options.BaseURL+"/api/v1/refreshes", wrapper.RefreshAll)
 	router.GET(options.BaseURL+"/api/v1/refreshes/:refresh", wrapper.GetRefresh)
 	router.POST(options.BaseURL+"/api/v1/refreshes/:refresh/cancellation", wrapper.CancelRefresh)
 	router.PUT(options.BaseURL+"/api/v1/refreshes/:refresh/answer", wrapper.AnswerRefresh)
@@ -17441,6 +18737,44 @@ func (response ListRefreshesdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type RefreshAllRequestObject struct {
+}
+
+type RefreshAllResponseObject interface {
+	VisitRefreshAllResponse(w http.ResponseWriter) error
+}
+
+type RefreshAll202JSONResponse RefreshPage
+
+func (response RefreshAll202JSONResponse) VisitRefreshAllResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefreshAlldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RefreshAlldefaultApplicationProblemPlusJSONResponse) VisitRefreshAllResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRefreshRequestObject struct {
 	Refresh RefreshId `json:"refresh"`
 }
@@ -17627,6 +18961,203 @@ type GetRehearsalFiguresdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetRehearsalFiguresdefaultApplicationProblemPlusJSONResponse) VisitGetRehearsalFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReportsRequestObject struct {
+}
+
+type ListReportsResponseObject interface {
+	VisitListReportsResponse(w http.ResponseWriter) error
+}
+
+type ListReports200JSONResponse ReportList
+
+func (response ListReports200JSONResponse) VisitListReportsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReportsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReportsdefaultApplicationProblemPlusJSONResponse) VisitListReportsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateReportRequestObject struct {
+	Body *CreateReportJSONRequestBody
+}
+
+type CreateReportResponseObject interface {
+	VisitCreateReportResponse(w http.ResponseWriter) error
+}
+
+type CreateReport201JSONResponse Report
+
+func (response CreateReport201JSONResponse) VisitCreateReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateReportdefaultApplicationProblemPlusJSONResponse) VisitCreateReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReportRequestObject struct {
+	Report ReportName `json:"report"`
+}
+
+type GetReportResponseObject interface {
+	VisitGetReportResponse(w http.ResponseWriter) error
+}
+
+type GetReport200JSONResponse Report
+
+func (response GetReport200JSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReportdefaultApplicationProblemPlusJSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveReportRequestObject struct {
+	Report ReportName `json:"report"`
+	Params SaveReportParams
+	Body   *SaveReportJSONRequestBody
+}
+
+type SaveReportResponseObject interface {
+	VisitSaveReportResponse(w http.ResponseWriter) error
+}
+
+type SaveReport200JSONResponse Report
+
+func (response SaveReport200JSONResponse) VisitSaveReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SaveReportdefaultApplicationProblemPlusJSONResponse) VisitSaveReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefreshReportRequestObject struct {
+	Report ReportName `json:"report"`
+	Body   *RefreshReportJSONRequestBody
+}
+
+type RefreshReportResponseObject interface {
+	VisitRefreshReportResponse(w http.ResponseWriter) error
+}
+
+type RefreshReport202JSONResponse Refresh
+
+func (response RefreshReport202JSONResponse) VisitRefreshReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefreshReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RefreshReportdefaultApplicationProblemPlusJSONResponse) VisitRefreshReportResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17999,6 +19530,9 @@ type StrictServerInterface interface {
 
 	// (GET /api/v1/refreshes)
 	ListRefreshes(ctx context.Context, request ListRefreshesRequestObject) (ListRefreshesResponseObject, error)
+	// RefreshAll Refresh every input that delivers something.
+	// (POST /api/v1/refreshes)
+	RefreshAll(ctx context.Context, request RefreshAllRequestObject) (RefreshAllResponseObject, error)
 
 	// (GET /api/v1/refreshes/{refresh})
 	GetRefresh(ctx context.Context, request GetRefreshRequestObject) (GetRefreshResponseObject, error)
@@ -18014,6 +19548,21 @@ type StrictServerInterface interface {
 	// GetRehearsalFigures The watched values and summaries that a rehearsal came to, against those of the last receipt.
 	// (GET /api/v1/refreshes/{refresh}/figures)
 	GetRehearsalFigures(ctx context.Context, request GetRehearsalFiguresRequestObject) (GetRehearsalFiguresResponseObject, error)
+	// ListReports The reports, in the order of their names.
+	// (GET /api/v1/reports)
+	ListReports(ctx context.Context, request ListReportsRequestObject) (ListReportsResponseObject, error)
+
+	// (POST /api/v1/reports)
+	CreateReport(ctx context.Context, request CreateReportRequestObject) (CreateReportResponseObject, error)
+
+	// (GET /api/v1/reports/{report})
+	GetReport(ctx context.Context, request GetReportRequestObject) (GetReportResponseObject, error)
+	// SaveReport Save another definition of a report over the version that was edited.
+	// (PUT /api/v1/reports/{report})
+	SaveReport(ctx context.Context, request SaveReportRequestObject) (SaveReportResponseObject, error)
+	// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
+	// (POST /api/v1/reports/{report}/refreshes)
+	RefreshReport(ctx context.Context, request RefreshReportRequestObject) (RefreshReportResponseObject, error)
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(ctx context.Context, request CreateSignInLinkRequestObject) (CreateSignInLinkResponseObject, error)
@@ -19586,6 +21135,30 @@ func (sh *strictHandler) ListRefreshes(ctx *gin.Context, params ListRefreshesPar
 	}
 }
 
+// RefreshAll operation middleware
+func (sh *strictHandler) RefreshAll(ctx *gin.Context) {
+	var request RefreshAllRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RefreshAll(ctx, request.(RefreshAllRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RefreshAll")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RefreshAllResponseObject); ok {
+		if err := validResponse.VisitRefreshAllResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetRefresh operation middleware
 func (sh *strictHandler) GetRefresh(ctx *gin.Context, refresh RefreshId) {
 	var request GetRefreshRequestObject
@@ -19728,6 +21301,190 @@ func (sh *strictHandler) GetRehearsalFigures(ctx *gin.Context, refresh RefreshId
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetRehearsalFiguresResponseObject); ok {
 		if err := validResponse.VisitGetRehearsalFiguresResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListReports operation middleware
+func (sh *strictHandler) ListReports(ctx *gin.Context) {
+	var request ListReportsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReports(ctx, request.(ListReportsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReports")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListReportsResponseObject); ok {
+		if err := validResponse.VisitListReportsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CreateReport operation middleware
+func (sh *strictHandler) CreateReport(ctx *gin.Context) {
+	var request CreateReportRequestObject
+
+	var body CreateReportJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateReport(ctx, request.(CreateReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CreateReportResponseObject); ok {
+		if err := validResponse.VisitCreateReportResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetReport operation middleware
+func (sh *strictHandler) GetReport(ctx *gin.Context, report ReportName) {
+	var request GetReportRequestObject
+
+	request.Report = report
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReport(ctx, request.(GetReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetReportResponseObject); ok {
+		if err := validResponse.VisitGetReportResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SaveReport operation middleware
+func (sh *strictHandler) SaveReport(ctx *gin.Context, report ReportName, params SaveReportParams) {
+	var request SaveReportRequestObject
+
+	request.Report = report
+	request.Params = params
+
+	var body SaveReportJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveReport(ctx, request.(SaveReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SaveReportResponseObject); ok {
+		if err := validResponse.VisitSaveReportResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RefreshReport operation middleware
+func (sh *strictHandler) RefreshReport(ctx *gin.Context, report ReportName) {
+	var request RefreshReportRequestObject
+
+	request.Report = report
+
+	var body RefreshReportJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RefreshReport(ctx, request.(RefreshReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RefreshReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RefreshReportResponseObject); ok {
+		if err := validResponse.VisitRefreshReportResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -19904,217 +21661,225 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3pkhs3lij8Kgh+E+HumKxFttwzrfrxhSxLY01LskLS2HHD0q0AM0ESZhJIA8hi8arr3W/gHAC5EEhm",
-	"VpGyPXN/SUWCWA4Ozr58nuVyU0nBhNGzJ59nK0YLpuC/zz/Qpf23YDpXvDJcitmT2Ru6YZqYFSM3TGku",
-	"BZEL+LNgCy64HXU+y2Y6X7ENtT83u4rNnsy0UVwsZ3d3d9msoopumHHrPKuVlmp/pQ8rRj7OBLs1H2d+",
-	"kYouGZmzhVTMrsLtuN9qpnazbCboxi6U43TtLWzo7SsmlmY1e/L48vLyMutvKpvdni3lmf30TK95dSZh",
-	"E7Q8qyQXhqnZkwUtNbvLZi8Xr6nJV/HtWpD5rXrwmBU1ZEs1YQU3rLgiVEizYopIwch8R4TcEq4JFYQp",
-	"JRV5/OjrcDS8jeZsLxdnuHo2U+y3mitWzJ4YVbMhgGezl6KqzRuY4jNOXFGzaqbl9vuJc77iG272ofBa",
-	"akOYMIozTeD0eGmp2yphmvZSBVvQujSzJ4/sRW3oLd/UG/jL/smF+zPcob2fJVOTLvFtSXM2AJDKfj8R",
-	"IO9Yznhl3tSbOVOJeRWOGZx5IdWGGjzY3x7Phs8M6y4U06uXRXJN+P64a9blEPhUXU6D3h0OZtp8JwvO",
-	"gCx8xwQ+s1wKwwTgGq2qkufUXuvFr9oi3OfWrP+i2GL2ZPb/XTQk7QK/1Rcw2ztco1mw2R1+oispNC7/",
-	"gvKyVmxgA5WS85Jt/nXaRt7ir3AP3bfzM1AKJgzZKimW5C/vXjwjf3/87b/99Ryg7qYIwPHHefJ5VilZ",
-	"MWUc6BpSvP9AfxQMSRLXREhDNL2xRMm+U/gvkCW+IBxG0LlmwtjH26Kh9inGqWgZJwo/yC3ZULEjSm71",
-	"Ffn2ktSiZFoTI8uCADXccs3cMuPfO2BdlBDbb8hCyQ0SIPucv9JESWkyIlXzDVC+rzRZyLJgKiNUu4Pr",
-	"ldwKBMuCK21IxfM1K8iCl4fA83UUOHfhEzn/leXG7v/Ziool089vHHZ1b9EupVuvpXVw2NL+yZ8asrH0",
-	"99HlJdBbwzb6ED6+ksvnwqjdrNkgVYrC38gXotSueT2/BPaBG/a7+xQ7sCzrjXhNq8RprxHKqUPbEYrR",
-	"IoLVC0QwGJORry8vEcmpYoTdMFHuiK7sT+ET+x8LoP01LILGMapgeUkVK0gOZ9A4fy43DLGJkpyVZWYx",
-	"RpBt64H5H46+kQCkd3Ibu5Ubqjh14lp3ny/s6cl2JTUjTpAjC24ILfmaZYTjxtiNFT4U4LvFb0CZBdBf",
-	"YRDbp+/1J9zU/n57uAIAbp2hc61ZFwsGMegZK8sYFkWeBb5SQkstrXBGHWw6ZDBcLxUFfGCJErsitVgL",
-	"ubWAY4oRIf1vrUC3kLWAa2XCkqhfZtqyP+QjrLQvAle2I26NorNs5qZrHa0hnlvFjWEijn5uWaodSbIX",
-	"vaI3jHDTwuTEA12AiOXnHwSrxbk9qCLK72/s+aYyO7KQahimkQ1mbUUjdVr3xuyBcQeE5jmrjAYabj+W",
-	"PWYWfWt7S/cfVAOqMHguZcmo2IOkg0Sz/dbXg3D172MPtnMl17FL/3m1i6HbFWGlZoRZyEfhaqlQjDRI",
-	"RRjNV5YFew1lQ6vpDx3eXQSIgVslWD8gq1mxhjTFKXCCtb2lZqX9xpEjGyam3PPem2gzq8zfgwdg/DJr",
-	"R3Z7V7iz5MtJgbQoOKodb7uUqS9i7x99b8H57lobatix583lDVN0+dB5e8TgtmK5cSKStpotyJR2/+7e",
-	"uCK6lG161WwpgT7I0easlNuIvGZnGrHPFSuLJLPkZmWplyyLCbNdz2m+Hgmlki3MtUQ5asRwwahKbRZI",
-	"nR1Q7siGmtzuvKLGMCVGbr6Rrw4OTrwXN0PrXG2QtHA2a70LdwfudPG31aBkjPlEcOMtU1wWDTPQLJei",
-	"IEsl6+oKWANQSWLYrXH8G5g6MAvG7f+n8Yk8vP9jPkYrPUaX97LoSPqM8EvIjEZGl6gFqEaR1/G2UXcc",
-	"3i1oWVoRUsj+K06ijD0ZrJ2FW8y8BOiA2drDEFpExZIN86aWvYPZHUZlCysaB80A9F++qUpQHEqr/CqU",
-	"I2o2mjO+L6WJgRxegY4r4AvPjREsk9Z6D6/rEHtzsAnb8CCJAtnZOXpcjWlesKR6bYlOI3u1aFJC3jsk",
-	"HyCmcUO2si4LYujaUvuRZG3NRRHFg5ILFtcm07YDlC6CqFEyHT2Qg8EBAElCCyu0ASXiCyIsXcqpwAP6",
-	"FdxJ99GY7vRh/RtO7wY3+8r8DTooZN5IhzcRQ4Tvg93IW6kGVIEIp0sCe8O0dsR9+Chup0HM9j8c3u0H",
-	"djvRCva/nr5+dUW40QSfFhhzDLmgFb+4eXTR/PQMvz//VaNfY4QZrHek1jbipyj5DVO7mFhpxotifOks",
-	"gXs45N+GV1Lt9cOrKtG1YOi8ZFGFVDgLb5IzjdgY8N3UOyuZFeXqsgR7XWDksCOUzJobOqzlumcgnBKO",
-	"bAaBGAAUvQG+WDDFRM5eOQTu3oPmywgG/SuRotxZhmi3XFLDVEbOOh9aoshRyPDAJ7Ns9q+zbHYWBbhx",
-	"eDx8TtiPGzx8noiu4qWNMYIrF2y8ANKDYlIGmSx3toQI3FH0zLKex5TrXRR/cykWXG3iGn82W8oUHVvR",
-	"pCLh+EVJtSGFe9NxDVdzkbMOKApq2JnhgLeH7l6AYwq2iPtpHycGmud2J+9BNo7wX/cFmTOzZUwQs5Wk",
-	"lHKtM3J5/si+yI1U7IpcWgq59eYYzdQNzxmYJbShyqp99r122HUh6zmQmmDT//e/Pe4Y9RvaKdBrZrd7",
-	"m9eaDQl7PZs3WsSWihdEgG+aG89v+0K/FCzKZoVEHbtnxI8xfdA5Dr/RIH65H0Qv5rYqqaCeQfUNmaLg",
-	"Yjn+/b3AH8Qenhd19ul4sFrsf1WXcdqvWdxaxcCn3Qg0GuHegnfrhWkmDHOvYH8Fb/IYlIS9FKwNq8ZD",
-	"6b1hVdSmzlTBc3Po5z+5Yf3rdpIVwKaZLAC4dWC/4ay54RhuvGDFuzqCFgN8PmE4ayRa53xGE7iqBbxY",
-	"WRtCyVwxuh4pa1sKdx9C7rbeWNxgoujhuTPYdM/eF2SAAWaedGRARe02LB2dIM70tunEB1gsvrllrWKc",
-	"FaNS4hfgQe/t2TtQP8H7SZeUC22Awi72adWIC0l56bIQbrC3p0uHBGzFqNK0HLmSrjcbqvgEqeA9/GL3",
-	"AWTMyLvbosY4er6fcTxaow8qwU1ciw+78Ou1zxK/5TJmiqKV8ZefMgGlrEhtU+fxSPtK4ksZ+vkPdozF",
-	"k2KC4JfA4xpEdjvAC7ndsK/YZNrEDEzPfYwQOOSoKM42tGDEDnd2Trrx3q1xjmxcKAKkjSz4gvfMngMy",
-	"V2OEHVrvjR2TNCS8iMUeRIWPhgn3JDNUg3JZePs5waHxWdL8umG1McJkZwTPsFRF3NCh+f+J/Po7q1iN",
-	"pRuTOPoDeTEvGlMHbL2FAId48zBP5iV7LW9idAHiONq8iduJ0TiOXxawjZuOjN6AGHnjNV2YhD3TDWh4",
-	"zD77d4rdnlxm+QkEIGYWjYLHFDZz0JuYFh3lVjf7HYED8INm/2Ms5dLQcjyV/GCHw/0cYgvuuhqDGKqY",
-	"7R12Dhi2ksKKt1HHRdj1SCIf55BilE0Al0jt74PitIwJkzpl/m/5m9AeK6xaKJZMkTlzsVCjKXPqaAvH",
-	"ZMf8Nh6Y805uWzZjWhSjCdIxlIb7IOgov3RLS3BmLLdU1rqz1GX/hHHH0yINuCEraqVOF6J3gCwk1ZCU",
-	"zO/Wju8ZpZuIqblgCfNNzwbd/qoWYz2tS0WLDtEOIQBbqoSd0FkGYhRboUNqDK4N6rr1chwkARh+z119",
-	"0k0Rg+0PjJZIwHsmTUNNrdtnl+voMW8aZDpgmMIZm19EtyNjeh014wWzhEGPiYIV11Mmwl9sV/H5RovK",
-	"XMRNiN6iNJ6h1sLwcvz+tytesmvdVWlTUUttkQgkE9geQDOz4I/d1UuvVfYfpfeBD3ujYZR9kF5fioU6",
-	"tz19bVdz2504PkKpVlEu03UD7ZMytNX2efbBYIDCW5wHjeIwqKfz9eyXc1l7oyrYZoLH8aG6ofPwRN2i",
-	"VJvrpHXgXWMo6pu0WUFcPkHmLRdku+L5CgN9dLBrTDAmXfsMhQNHdYkOg56pbmbRKAi+9T+Jmk4hESRh",
-	"O81XYNZIGkO50aj+Ea7jdlCrtY3f6bs6LkdB3P4k6oe/SBBTw01Cl2xxg1Guv91ocxuumYXEm+Cd9Et2",
-	"3nHryK2ztO+kFV/SeuAd/PDQ9zTqgPYH9PA1VeuIoJ80wKXQJ2GnwuHJ1Y+hZiBZP4Ge8SrYeXqixoqx",
-	"CI15L2uVMwLfRkVMI6+djBXTDK/DtLEfGv8uR+RghPyHh8kloDZeD5jn3Yjptij3Q2+FGfHw/C+81SU1",
-	"ZcvQMl7CnyAcTT9rUjoaFqLHgybAJCKOcEPmLKcb5t2HGNgO7iwTUrMQds6k0rDFKA6nARwT0ICaecOV",
-	"D6FsX2XbetW7wq5GgFavNuJkLVWsg6qf4k/iGKRmKLPowdRGynXKDncg1tdl31qwQMAJ34x1tIDOMB6Z",
-	"B0Oa0dFD1di1kSGOjbrxEQxDgQpSrj0yh4DI5Xivk2Db1AoQVsmY8DHgraXGhimPE7sijuU1r6ooBiD8",
-	"IL2n5GId8rfQuGXfNeyTFYSajNB7ZNK9d2vHY0GVmYI7o2QnLyz52T2GdgWhkOjgMAivrm2XdsEkHnax",
-	"9/bGOUSGPbIlM4ap65xqtFFYactIWJPdGiacJJfLane9saJUNtMVK0u0tRgprwvGKvdfvaJlKbegrV7r",
-	"Ol9dg4P3071DMfsqpyFcRCIzBwMxI2xjzVjVZGVhMiBorlwsRwet9WI341ewjdtPeOTgRtUMkhp0O8Y0",
-	"I5AAT2Rt4vrIhEAYx6n38143XIQIyWzAztHd8EtDSlpppIzdsN8JdpDUnNsVEwEQX2kCUYEEX0AMEvHw",
-	"Dp68mLeeXvUN7IrlRqJw2Vf7tSxr4zKVXaEEF1b1lSYbavEnHq3EbpjaXesmomuIKHWiv4Y0Z82MsZAc",
-	"N+17GB3mjSt1zfGjYJOGx4A2RewO5t7BoHKJeUc6JG138b9tzhtv93MqX3fhV2xh7OtCr7aAE+J6hKIp",
-	"IHqjno4Oupthsn/YkeiiX8fJXS6FloDkUCsFF+dxHcveUzEUMvT1pRMXNtMyZdL824ePRWPCivHCJYLj",
-	"PRNxfjukLgT7xv6pfXoZDDlMvBux3ZHxwJEbYRxR1MPa3VwIFcNDp5/HP3ocNrgoNlxrZJslqgZcXKNJ",
-	"0pLYriFkU5UMxgRtBYQGCdw+m20pNzjVgvIy4aHG7RxDLXDvfrxSYA8UjzoM71zIuSx2RNNtZmlpyHL3",
-	"lWemxqrhQcLC6ft5V8fihFZOO9lXnS1+TTQ0W9SaCl1PJvYiYSjy3vGrJ/mFXCxS7zhXMYsPCEsun0MT",
-	"I4HjbdmcWGiB9qH5UrQCiUcZDh1EPZjcEXF7w9f2nSx26avrcWvyX+9eoQQJaVuOsnNNKqkNKyDPR5P/",
-	"fP/jm8wfg2ry3lBRUFWQn9ncTqzJo/NLYmW9SMmQbAhdYjW45ALplb5C2dWCkJblMKXe0NuX+OWj9ppH",
-	"wbYNF37uNOr1AFsUimntHT9LZhmlHdo5RRtS3z7Ohk71beRMCVSNSOJDpBh4zb60ggeIwtoK85vKJGq4",
-	"WOlTsLJN3R3uAg5Gw4TquLdB+KI1TBhiqeh4+blqEr32owKC98edhCCDmB6ANsEz4Q10Hib2zG6SbLbk",
-	"N0xc11UEOv06I1iCygM5CxfV2NbC9aTvPBE4M3Tp97jWwTvghhQcTRRUKX7DrkjppUysQ1Tw4jC53AdE",
-	"7NQ/1iaXMVXqqV5zsYQcEJQWnHG0YkpLTHMUetvNdWrkClULF08Rl0AozN4IIBm8E6XqyjhzBsQpw/9z",
-	"KnJWpsSUt1E97EEa0zEVo+5G9uaOXUnjnowlOGKlvM8Tcvfwg4NR9C5vJXjiosEhtKxTxnQXGmz3R7Rl",
-	"gxowRsjtaNYOg7JwSr9eHEhax5xPiJTxd0pdmtFYu+2lSydCUuusqNuVLJ3aMDb0bFRKL+4u8wcIBqJ0",
-	"7m7CBAE0w4VXJUP8QPgyvCzJnNm37SoFnSdSTVtGjZhxIlqaqhtkBvYoHJr5nHurMpelq+yhW4Y5/Nk4",
-	"U8jI5LZ4ntpeLtqefVPmtIw+BYhjKJ3sOOwUkWuUlVB/G4y8ZK5GgXMWmIYh26WaSqIFy3nBEgV10lm8",
-	"B0zpe3QvDlzEILzSTa3Rkm45FC0lljoYCe2QF9lbx36MFjweCj2FvU+xFO6SaBmbdXyaUPtNdG3v96H3",
-	"qcz7gpmoCA3kdkWriglWZEBlKyarMpHq6HTsGMmWpJDDBiMnqUSw4blVi5Dcg+2rmxYyLoN4r/pAoqpG",
-	"nZCo04ErnunFMiyuSK3Ek1+lumG3T9wBn7x5+vr5YSRwHMoHr4QYSHdVieutpI5GYw+UK/jQSbRBRyYk",
-	"l8BsrCAl3YGRUYT6hIPh/PFkfFfOAz3bJaNKGHBnRKeqha5VivsHwVCvwOECHkDwqxFvGgNF+gH1u5xN",
-	"vhMV5PYUg/s7yPZ45u3FiUqbY/IYUjmzfQXEp5ekWfa7JgCvx7T1tVyM15moXqejucakJTo3sJNpNCRe",
-	"TRBpmjsYCoBpjZoWR5aI0BwmJa6oRixwM73FyQ5+SAVtHXqvKCnIiJhzSEB8RQ90SD5siTkhIiCdpz4F",
-	"T7GS5sBhXW3xuBOBCil4TkvnKQt1GHE+AgXk4iQmHQzXLoQ2Lt6x9WajxkzwkcXVH2mua83GunNEKNo9",
-	"YrAU5S5NRLUnoPAqUU22gtBVkDPInGoGKZTe1TnBsdKJb71/DmoVFKaE7rakxopxhtiRo1m408NiG1fs",
-	"hss6Ijl8jygVUhw7JMklmeYrmqiQVCm5VDRRQK2JKx6ZoDYllw2z+eIpST40Gt6NO9L4XMlpoSInyUJq",
-	"zAE+bCxcYNaqKO8DVyO0PcYWMsfZWiwrFr3iH3Zzu00USz8fqlWFMLz5XsxvhxIGujfAkJ/JTUUV17Ek",
-	"qikpjynWiy0CPMa7KkET0cRF8SX80D9Gp+62nsBKRYs9cnWedLSPoTnJ8qAvfFVQjLp4AuEosjaZ+6DI",
-	"MCU1A/kjWiM0zVoC5qdoMjxEb0fVhu6CpDMpizGeXprNAKrXQxJ8u0CK2UrU7SHjfb4jhaudZFpCfipj",
-	"4M+Ud9up79CDR1cowmA8umEZRtlKhVZDywA80orwbOyZRt+bW2lUZnDI/vWJv57AdZ5b5L7HZA+3chLS",
-	"ga2OBMXrTwxWfzliUYlovdyfV7tGr7NDMIIuSi6aog9fvHRDMoR8IKbUXtaaVWbKk/J9CMaw9PHx6cdh",
-	"5tnM2ba94TKvlUIPGhgqlxJM+4FhfnpoBGqy3ELgumjObiDXhnrrhQym4LTexjECUdpP7QQh6nZ6YZ6F",
-	"0hD3j3IbVzrViRNAolwiA9ESrcYQzrxxrUqmVBAaVyU1biFK55+kDHWJtKi2fa0d0dwkTMThH6T/I1hX",
-	"ptzXoD2G6nXkLp/ROgRBBCK7oTvf44EsJXGGv2kK45QiojD2unC5AydMiBhvvhi/l+mhm1Ns4xg3bvVh",
-	"3qjE+zFRjft8iPB4L/uw659aQRU85HZNqVBa5BiEkagkFOyJowyZrvjXSDo5a5p0jczUDe22JinX2tBu",
-	"LZ0mjqCU0gUKWB7SiShwf1h8+RSnRdO0agd694oH1YrmlsanitifcLGM855YlGmQPB3udFToQKIaBRuh",
-	"2O7JFN7TXm3c1rvvHHyAqh6H/4Z87uPz3g4C7rMA6CMzkgyvaDGFAlvU/BFMhNj1rn+2wH76jRNvIEVN",
-	"FGBAEgWx+KldZ7YVuujpTocWZeM9nwmDJV0z8msNViqmmW+dZVZcEylyNiWO8DLWVAdjdiIGP0nAL2pW",
-	"XCzJvA7FBTI4tmFliZVmkejOkzVEzSQbaHcTP6HeKRekMalGjA53UeTC9k5p29CAE2YYo3v6ZxS1Y50Q",
-	"UNxrE006l9hvh4QeouE/TuielxRC0X1rqSWF2iA+ugwUBN9/CHoPgR7sO7Gky4YnOhBhoV6sfMmbbJys",
-	"1dHn61623UHpppSpkqf9dm0ZAeWbFZigdZm5NmmwWZSyKHYKkQtX0UJItE6AXSK2r/2uHg32y0h25Mv2",
-	"qTvbeTTS6ofWkqS9b//QGKWn4M5cG1p7+1cELp9I4Up2hFJP9/TGKkjUw5vPPDqG/SbwuCkZPvCW9tKm",
-	"oEld91hch8zVCZJxwjobXwJMpEUxrbXYXfzcceY5hycWd8cBkjZOuH4rQt/TEJCpj+lX5OwRnMY0zU8K",
-	"CYbQpnthAnoDGJ5syxOC02NbdaHqvK2rFpKF8JsCiqagcEU1Ehk97V6PaQmbKNDEe+8M11C8r90p4nVq",
-	"iDNS7awbpWihep9kGGfcaTr4+OyYlDVn2IgTzZgZzJUPTa5cgxnf8skKac42rOqSkZJRK0PJ0YEL/fi+",
-	"pnUKTOX8SlZ8uuZWqEbpzOVcaSw+s2HXvj9wNDAwWkv3VbSArqsBzUPELHRb6sQCtN3QqQSccV0kXOSa",
-	"C/91fVfsnEMRK93o5geEBBIj7YcWeVDq23Ctnbscv7IE/ffqQfCeL8VL8crlWHYx1WdeHuxjs45DsClQ",
-	"0J03SSXGGWLxjdqx0VVLaab18nGpJhMNOxPyylIF8sbVCm76YKUadHaNhSmgvO+nm2AfsCatssmzRFQq",
-	"2q0ihTTXmJ/CoGtF3JK+t0a//gJGEthzmFoJ91//oespG9YMAd29lM90X1koXxoJN4SY4TgJmUK1Eo2U",
-	"k+lAo+LfXfqOi3r3e43eYtuUkmqjMUEESLzD+Hvz0yc2FqsqtZjgF3NdIB5YOreUy7hYCZHkjy4vUQUT",
-	"bMv01P7P6Ro/8bK2di8ZwCAKMuwWEG/DNBTICCGL0QiirMnaWNHCtYqRdTW182NK2A38zKrE0tAy1Nfh",
-	"UxWSeInjF2yLbZVdiQgE0VfaKSi6nsOyTrDGcLNy2sIprfK7HdkwqmuFvcOboEDLFQ702Lm/Hqk7suaA",
-	"BtnpLRFBl50UKUmZC8QCKzPbYQDaby+zy3bf+AllLJP48cxraLmSeqIiM63/VvvtxBzpeJH6SNnfcVz1",
-	"pxUMkqILuX1Ih+ZuI7cGJcJRPIgyf9kxLAH0eBYknS6SHMySG5+ollz77aGutuM8/a1jjO++/QEat7LC",
-	"seymK9kYP9kk3Rf2l1CA4361Z7XSMkTB2TFQruGK+Hb9KOYzURzD2RXF1x/b6rHZSycaqR833WX2VeRO",
-	"2GISRaI2Xc/iU6XHR9sWG7XSpTmBqPhAi+N3x7UfOvEAzYgDNB8DXg5rMi1HRTxM92mI0D2cBpFhwo3m",
-	"y0RxsHoTKxlhpdYNLUfkZgedpd6kTx1vPTLG59DL1Npj21s60BtvOmh/Do07+VJ08zh9BKb95QS47IXl",
-	"9TuptEClaH7a3mmN4dKnSy2c5WF6L7WBZImxXdbGRLzFesI0x4CMWJAcG9vrqDztbtniEAU2vtFborxC",
-	"u83WSAsuK4vhju0Tq9U/qOJ8YMaHtDMQDY5ssrZ0jR2sJgaQB+tq2402/hfHKFy+99pdcGyyLHc4nNtx",
-	"w14DxiSx7IW/k1F25xBaN7VM62AguppYUHRUdIgHQToYAs6fDoWYFg2Xg9TWK8rz+DJev6gbED+idXay",
-	"sB4q+Tes8KRXkhyyNLBPNLbyxnqXc56QGEu+4aZTN+MRWIK9ZfjRZccw/Ch2v7/t17zMorUUTx+akM30",
-	"ykuC7jwzWpatAiz4FzZr6qbKrFhZXM9pvp65XnefHtjF/Kem0nVwpgyuGzNU/sQUX/A80RE3XzGYcGz8",
-	"oNLmuml5NOInq6hnrZueBiazVqbOflalxcG4UXWUId+f0s+UAHa8w9OhVidpAejILSSmJPj2AJBo+BCE",
-	"iljnhwEgDTZDD8LzISrsId4Rqyf86H7O8nvZKK8hSiHC0sAl3Ioi8MlhDuCkpPn6nkv6cuPTf6maWKqR",
-	"MYM4fshXn2K9347nvN3glISttoH0WN89LQ3UvoobJUNVB9A812wHjlH0b6NK7Iy8ja6xZmOtObD+cmw4",
-	"9aG0qC6u9RBh/3Y78GrvpQeXfQvKwMs+Rghq64keOwT1J5nTeV3SqA/I6itxexRERoZQjYdpPyUVy5ou",
-	"pxp9da6oyVedH+35qn299Yi7mppR/jMXaQHjYwCMtGifD2agTujd1XdzrLl9aQsCFxMPA+3K3HB/fk8N",
-	"yNowj52p2756ms8C4xV9EQnF2q6LR+i6KLg2XOQG7XL3d2REgRjvKdEIqxFLWrODFZaygkCOqZmbsMSw",
-	"3+oI06VsT26R0CVhwNXQzjSdYqLs5vT2q865FG2XvDU94zc+n49pHWsCHtOhsg2xoYzYAdj95Nc61GA5",
-	"WAJ8nESqS6c+WZ70SLi0wRE5OlZMrhU3u/cWUV3XLKa9AM3tteVSrjmbeY/cDMtVXfthDTJX/B/MNad1",
-	"mg+gP6gijCrMR8axK2Oq2d0dKN0LGZecfvjw4S3JpTCK5kEJ+k9Y3AdgnZMPfONI0rsXz8g333zz94ww",
-	"paSCDz8K++nfH3/7b8RlO5FC5vUGi/+VXBtXqn5uBR4iK/pbzQjaGTJXcMZN9P6Hp2dff/s3wgVZsVvq",
-	"Dezkqe/rAM0UuCZWM3ZlsloFbLC2jvko/uvDi7N/z/BcsiT5itrj+fYwVj/VJdUrpgnTOa1YQf7y8ePt",
-	"mzcZ+fix/vzmzv778eNfzz9CqCDPmcA8B3c5r19+mGWzWpUOyPrJxYWsmNDQ8+xcquWF+9HFhptWQuQM",
-	"Idtqe/dk9ghi/SomaMVnT2bfnF+ef+NsrYApF7TiFzePLvCJwEdLND/YBwS69MsCgne0aaek9rrhPfkl",
-	"TjybIRevwH5y98mit66k0Lja15eXSN8wCNIy6KoqnRp/8aurooFE+BgpuyGn9mDeVEI2u9uTACymG0WF",
-	"9pUX7rJ2cdXYjgIILl5QXoIhGD1BG5D4mvia1rz+/YR8XVqWroR3LATHTuhvtymrGb3c90YxunmOg/bu",
-	"FShIyP5wSPqKanMGvzh7+T2IMP6C9qjo7dlSntlPz/SaV2eyQunrrJJQpnf2BLrKjEAMw24NHuVMw467",
-	"mNGno3v3hAck0EqBfIR0wI8z8peCGgqNPcgrKdd/zcjHmZLaMNX5UpDQwvEJmAvdGOEC8eB37hV1Z3UP",
-	"BlbH2TG9rDvK5ZzBAKwPb79vVfViW1c3Xv8VY17tRJqZj7MnrhaqqwoCobAZBMd+FK1UKSrY1tKch2Pn",
-	"K37T1F+lGkg5U2fgd8ePz8k7lkshWA7VnoGUdlAGt+kdh21cbarWJwnRS1+1fxoFwpCB2V32pWjVwU6a",
-	"6MGJUxT/suc7wNj7UpW7bFY5/0wXkM8Uo4a9dE44l5rruxoc5YhNRc4PVhu+61JYo2p2twfgR8cF8CBw",
-	"z8nL0GJ3RTWZMyaaLm6YZeJydyqpNXcBHkgKYb/PP9BkcKgbdgFj3Dam397ew7j4DP/eJR/IfzDTXOop",
-	"kXcYtl8aUFOJARzhjWVm9pk7r1GPLdKb8D4mTr54DQq9JTXpQk6tkqwbuiNLftP2q4e6RfbxkwBYl8Yb",
-	"DH0+YNJO/lvNoIaw49GKuQizPR7ZcitM4c5/DBLx3xmN21z2PWaVWsbvjezB0h+i5wn0GwgDuE/QbMmD",
-	"kJYK6blkQ9cDPNeTllHKwH3VgD8UE26iKPZx4CmqlU1L/eNI9Si9ozUOkkx8WN1HyNX4OMta5R9T3fPP",
-	"Zw+idwM3D1aYsw3FlI+HUNSo0PGaVs+Cjb5HUOIQ9UM40xffMQFE9XQIgZt7TasUVdjQKnP5kRoilEEU",
-	"dxmnLkr74YjyQycRM2h+6BN3qy04YojP4u3VTUfZRTAW+tOCv/OcvJGoDnBNFMulgqTkIWIgxYKrTeNW",
-	"PzpSPMMVXkmtf2+h5eFX5w7TOEpdVV9BINmq6ZNsWfouGNitGuWytjDu1qyYIFIcuJoquFSOfynV7qHK",
-	"waho+VhQfNzq8gfRHSxD/t2FA3s9fSHSSCcutLSbppQtYh6/YQJESk9UuCIQzj2IZjdMOXdpSuV45sfs",
-	"8aWUPx1bBH2l3Z8F3V21anmw24rlhhXE5ftj+LkvLpKSeO3L6ci7nWCUWBzKSPF3T47/IAu6G78xI0+y",
-	"rU8nZYXuRhPPYKl4cSyhyM5l8THcuqsmtGGbeYfRItJ0WO0pxKCiG/YTRXos8+zDdFJ20ziCdilZFDO8",
-	"42gooDCClo3Y/2DcHLODPwSmtoO0EsgKmV4Ww+bSrI6Bta/oDgoxO8VL76tmRHMsz2z/zWAH9i9M7DwR",
-	"3mIeuQsNga69e2j7vZLVcxg2DmPxCQ7i7B5Dj88UesKNn2kfax4P9J/huiEgoEMdhTzRNSNUEAQtePce",
-	"eH3DBtlwN6cwt7jJR0lTj6Md8QHGUKzgGMDF/RAKDdYzoqXTWuT+hXIBFRIHxBTXT+WgYfSFG3dSuwIu",
-	"kaBGbqfH4p5DHWJALRShM3k7ALltaJA6JK5ZgQsDGU5Gpuzlnk3gsS8wvW8EtXI5RGkK0+uajBH7Ia8g",
-	"i9GyoYDuXhRsisWGMJaWbuSD4Gb/+y+/XJ79nZ4tPn3+2+O7v/7//zKbvI2SmsOb8NGX993DKVl4JNw6",
-	"8XZaaHOM94Mda3qM3NUewqUIF+fkZxcz6+JJMtc+jYHLE7pnu1A6eGDNEyLc5fktLE9q5VCf8GUN221f",
-	"uISfEY/pxmVlZOMvEcZPUqtiC/viO+OWdZV87q/LPSXYbY3kshhwpriGbA+PdNjbwI+i3LVLAgtLVnZY",
-	"rqwpX5baGWTgHMXJM7QxcOFTSJJKbQQaP5xmI0/RiwGvjpoVxF5Z3pVhh48dKZmFEcmpTt7gb7M0I3iQ",
-	"ZeD/eTwGxRMMlIGbEtTUipZEqgJbsdjLPBkxDMlUSWL4g8RA7CNGpIWi9qMi0uwGHl45Mj5LNJ7NV90f",
-	"G9cGMDwWJmCGJZC4ORcFxLZYDMi67PNbV0UHdnpSZQsAdxpV6w3b4rV8Wct1s2b8Lo/jnSoLLyNxQaQC",
-	"65ILow0ldaHHDy0Vo8XORdBBVC95fPn3QT0OsOTis/3nbsiS8VwU4f6m2Ah+rYslKyzuQc5BDa67Y5kL",
-	"3rGSUVBpYTlw5fjk4oehspeVnIrjeW6DwccwKA5QU1cHLklLX0FttkHjP4gTLWWTa1dxxnu8MBjrK02U",
-	"lIa4umhed8XW7inu7nsIDWh6/0NY/Cu5PMzhjxyvjFEozaSdSidf6aY7QC9KmfyDVVgseyllcTJJoHJt",
-	"s0/kK8Wu3Oxd6CryB4xsCJ3DU3p1sj84LY+BIQ5GhEaajWftduGOdE4PVHCxMSdziIPE8C40Lz2F0NDv",
-	"fOOEhw5KfH3s1VIY4eCZEddBx9JjVQvBxfIYCPFUr32VfBfURH4UzIfcWp7phQdfIBNLamnyq+TiEC64",
-	"zK10LguWBTzoqwZtM8qeoIp4+KbLpLLQZgVziQ4wrROaK0MpGguRKyta16JkWmPQCUSYbnlaZ8aiJ70d",
-	"ja13clIu5xshpJBXbjWqFVsfww1NSHwB4nZN+2MF9kGlL7ltmRABD9ptSzjSvfanekWrk6k5liUhb/lD",
-	"MqU/xSVCZuEpIuu0L/GccldhDejfx/FxyreL50o6xyAXE4BzNAs/11i20t4qFDq293oGmpmzcmfEVwFz",
-	"EZ1YNSzzY8A50BgqnA9NuwJ+J5NcjS9PnMIRrF98gJN9x5Y8yHVB65rv4HDA4pAihQz8FfCvZJgV+uMm",
-	"6Foxi24uReGUBdGOZL1y+f4burOPawEVrOFJhjLWwJaAAQvo8xAKBoSCr7FtQ9HK1L4fJfcdm8rVMRuY",
-	"a/RU+yz23gXGTvpom2rEA9T6WHQ4l5u5FfICKe7Hwu8ywmi+anQVeNH2dTZtnbBDkQYh7bQP9KIF4cGH",
-	"+syNO/BeX4DR5goOu+GGFej+cKKbEywpT2I61Uk/b5jyn1up1nMp1/+0eHANEVL/vN2U/6yo+q1mZqQj",
-	"Ov2Oj/wMe7m8H+gSe60hdXeJsqgxhJX7WcsvF2dvpGBnr125lQmvd/rTKofTk7POD25EcU4rmq/YuYN/",
-	"99fBjDfnggI0D88nKyZuNyX+VJ/JxYLnzBdPONeVhZVeMWY25Tn8+7AlbzcHTwwZ3Lm+mZi43VCXTsC1",
-	"e0xn33NdSR0K1w1twMdoDyx+l82+iZmQf+5gWquVEPz15QifZdUUImJLSQuM8obX4LK2iBQlFGj2jxGA",
-	"BG3STkcEFT+Zce2D2sXjf1JliYET+OafpFDQkHbAxpzQ4b+Yzj46tVLmhsVLHxx+ql80r9LeFxZnjjzm",
-	"l22Z25PvrZK+TIAV7ILKx30bV1ocJ9h8rzssNDFsdD3vvbKaHb7tHTPTVTuvMAzaoNKh438md0O7nt6g",
-	"y8HD5Hj+Bizpm0yOjVZFOQ0BdMVZo1f9/LYqKRdjiNif0OJ4StQCyAnMPIzVc7EKALRuDHUajOKs6JAP",
-	"FJOPFGgL9qYt3WGqlbNUOGKGOfpARIJtiN3yYyId1n85C9XTk5TlDQx85yqh/271lpptxGJc1jzaBdJC",
-	"Eb7qVk+fsOA/uIgG1WwoL68hAye6KC0KBZZxizl2bEt9bPWhEBK/xKI38OCYIdgSbEy1T3/wsRE4cNsP",
-	"LgMTs4htpbLKMytLLpbOtCUtkm+6vK2Ndhef7T93hzJMWjc/JjzjeynY8ZI1kCbQLb1PnK3d8+GyIL3z",
-	"nSB8KCwA035hAa79cNNYeRQvYFG4CwPuphiW4/GJCNLV4HGoP4yU91ZDunee0kKGcPpL01QnXR+thB2Q",
-	"BOy7bmFuZfD5zlPEY9zzeybsRW9owc7qylUys+QGCpRBBD0+W8hNzqCDzGGp2xVEG8ELv4CQnQ2EO7m0",
-	"prksrNS6TUlntdCMicEY6pMKXAirw6K8g/vRmJEV3XrcaLigodvABYDLvqgooWasufzj1DAwKyXr5Sou",
-	"QLjtetz2B7N7jNbKHU7t7bxkv+79CiOckOO+pmrt0YGEw7avCgj68BN9i0N+R6oKOzhySVA8+FElNwss",
-	"KPuJc6N4MxCt9Na11jpRgLOD2peNcG4tmoD58eQSnA4LaXDFciPVDlvSlxxjn4WTVQD42D1XbvtsCm/r",
-	"4jP8O1i5r7mwU4UBngx6kyVt2Mq+ktsF1gW0l5su0rUnH34jr6Rcz06IrzB/SuQC676UaxAKyFPipV9q",
-	"SE6FCy9RjEJ+LwbRy9pYvTQDA4MPqj8KcbH7oMajPYpgT4XeMqUbfwLsdkV1yM5IX91G1sJ0NcUuCP5L",
-	"GF5ipSPaPrrlmhvXhNRqpc4eyzWpBQCDzq2+4NPFm76DrkQ3MXTNBMQNuppKlv92L/+FVEtmXsMWvyTD",
-	"fE93rpx4sO01pAUOGo6uV/Y8VOyg7wEq6KW7JG6Cwe8eSu64p1e5/o8PenkxwewtzU/Kmt6OZkuXfzK2",
-	"9J4ZspJbIhem9Wi4bsrWeueJxX9feQwiIWphUEAzpuw/XB/NdPHZ/W+QSb0LHYtPFxjolkiGJrsWal+I",
-	"VbntvKmhFkrnzeyD7gJbC3J34KHCBm7eg5HIuHC/6IBb8KpXtmG/A3GvN1SzVFMk6JJY4QVaZyfjNngv",
-	"wyat0FyOqVUUQpMb2l1ybViRka8vjxun/LsGKuMtPWuQIoHUDdocTa9u1RO0kkIXb4iRGA1oUeeMGGlo",
-	"2YpwbOWjQ6wyzjW/l0110vMZUcfFTfg/r5LLgdot3QZKX+CmyhEtQ+Ciyj97qeDWSX6XisGhiohpp+bg",
-	"Y7UY4GrD2g+sBFxDDwguXPY9ZtwfGyFa+VYDGOBHjYpj903Bj1Jl48+FXwCnw7gVwJ4Ib3hgl4EwvX3n",
-	"8N8DsmCTD3dayBxIU/uCsiCs97JIvIYGbhcUlOd7+KNaSyRUKNTLH56N2DWaLuU1DuiC+T8kcWmh0gqT",
-	"XeuEpTRXVnrURrad4I3HomtExTXuZ8j+0kiFVHcpIaoy8wnp0qcp2hNXx6mEh/fZJEM6G4Fea6vlMWWl",
-	"QvJBkiVcBXQM8iPBX6f3q/jGMDKnImdlec9i3j28jBvVYIU/PVno1FqGI/XvBnNUMSdWN77KFS0XpICq",
-	"xVh69SoSwqsNFVBW5dB1TdAkV4wqTctDquRTqxVoQ7RsKV/3VasuD+h8/131KosKDt4ukNRqR/uNGxpp",
-	"XUDBke2K56uWdHgyzjNKh3In+J+lRZn+/UHMg5EJjarbsf9YV6b5UpxxcVZy4ZwbAw6K93wpXopXXJzU",
-	"TdFaJV1DeX0clzEEadnpHBvlS4FWiLmSWw0lFzMiRd4L+THKGaSjKP3BfjsmyNa3AXU3DB0+s35T0ARB",
-	"xPqPxyzk2Q355b4hWQj57Yb1XoG4ha3JXBqKkK4q5fEq4/yuTTrhHot3tTiiO/5djYU9Q9Zu0wN/rhhd",
-	"76tSGaGOUX57eXm0Snh++U7zTvcI5MbhotXyQdYMZUgxmplBuKnRbtSWqb33EcLfUjFsTb+tE7leIDCt",
-	"Vb/kS8r0yZSTnzupJBXP160UE6zyqpvAeswqaPXYOsLt/2ddLFm3e2vgLuDSi9YYcH7PseUFbpjiCwe6",
-	"JJn8yQ7atRwPp0wMabYTvZWmFV6+opYAy7LoWKBVw3wRIoWE/mXmOKXa7ODasNYO3MP0D7UHX5nTeV3S",
-	"4aINPzWjTgncZpUEu95KdbzKjTCZu4KApOiz2SpuDEPzQHN3OldQvbZlvHTUrmT0hmE/CgDuitHSrIYg",
-	"+gOOOCE03QoJSLpO5ajodVquz5788mkvvSx0fur8jrxhrABuDa3Vz3Gx1kSffc/1Xz5ZKSG0cP/lk2XH",
-	"mG2A4gy2Br+wIuX/DQAA//8=",
+	"7L3rchs3tij8Kih+uyoztVuWnMvsPdaPrxzH3vGM7bgsT1KnYh8V2A2SCJtAB0CL4vHo3U9hLQB9IdDs",
+	"lkgnmTm/bJEgLgsL6375NMvlppKCCaNnTz7NVowWTMF/n7+nS/tvwXSueGW4FLMnszd0wzQxK0ZumNJc",
+	"CiIX8GfBFlxwO+rRLJvpfMU21P7c7Co2ezLTRnGxnN3d3WWziiq6Ycat86xWWqr9ld6vGPkwE+zWfJj5",
+	"RSq6ZGTOFlIxuwq3436tmdrNspmgG7tQjtO1t7Cht6+YWJrV7MnXFxcXF1l/U9ns9mwpz+ynZ3rNqzMJ",
+	"m6DlWSW5MEzNnixoqdldNnu5eE1Nvopv14LMb9WDx6yoIVuqCSu4YcUloUKaFVNECkbmOyLklnBNqCBM",
+	"KanI14+/DEfD22jO9nJxhqtnM8V+rblixeyJUTUbAng2eymq2ryBKT7hxBU1q2Zabr+fOOcrvuFmHwqv",
+	"pTaECaM40wROj5eWuq0SpmkvVbAFrUsze/LYXtSG3vJNvYG/7J9cuD/DHdr7WTI16RLfljRnAwCp7PcT",
+	"AfKO5YxX5k29mTOVmFfhmMGZF1JtqMGD/eXr2fCZYd2FYnr1skiuCd8fec1KqiGMUjBgcM3Wo/zSXa3/",
+	"+3EWg29dDl2ZqstpN3aHg5k238qCMyBF3zKBTzuXwjAB+E2rquQ5tah0/ou2SP6pNet/KLaYPZn9f+cN",
+	"GT3Hb/U5zPYO12gWbHaHn+hKCo3Lv6C8rBUb2ECl5Lxkm/+ctpG3+CvcQ/e9/gTUiQlDtkqKJfnTuxfP",
+	"yF+//ua//vwIoO6mCMDxx3nyaVYpWTFlHOga8r9PFH4QDMkg10RIQzS9sYTQ0gb4L5BCviAcRtC5ZsJY",
+	"gtFCEfv845S7jBOi7+WWbKjYESW3+pJ8c0FqUTKtiZFlQYACb7lmbpnxNAawLkr87TdkoeQGiZ4lIV9o",
+	"oqQ0GZGq+Qao7ReaLGRZMJURqt3B9UpuBYJlwZU2pOL5mhVkwctD4PkyCpy78Imc/8JyY/f/bEXFkunn",
+	"Nw67urdol9Kt19I6OGxp/+RPDdlYmv/44gJovGEbfQgfX8nlc2HUbtZskCpF4W/kRVEK27yenwPLwg37",
+	"3X2MHViW9Ua8plXitNcI5dSh7QjFaBHB6gUiGIzJyJcXF4jkVDHCbpgod0RX9qfwif2PBdD+GhZB4xhV",
+	"sLykihUkhzNonD+XG4bYREnOyjKzGCPItvXA/A9H30gA0ju5jd3KDVWcOhGxu88X9vRku5KaESc8kgU3",
+	"hJZ8zTLCcWPsxgo8CvDd4jegzALorzCI7dP3+iNuan+/PVwBALfO0LnWrIsFgxj0jJVlDIsizwJfKaGl",
+	"llYgpA42HTIYrpeKAj6wRIldklqshdxawDHFiJD+t1aIXMhawLUyYUnUzzNt2R/yEVbaF4Er2xG3RtFZ",
+	"NnPTtY7WEM+t4sYwEUc/tyzVjiTZi17RG0a4aWFy4oEuQKzz8w+C1eLcHlQR5fc39nxTmR1ZSDUM08gG",
+	"s7Zykzqte2P2wLgDQvOcVUYDDbcfyx4zi761vaX7D6oBVRg8l7JkVOxB0kGi2X7r60G4+vexB9u5kuvY",
+	"pf+02sXQ7ZKwUjPCLOSjcLVUKEYapCKM5ivLgr1WtKHV9IcO7y4CxMCtEqwfkNWsWEOa4hQ4wdreUrPS",
+	"fuPIkQ0TU+557020mVXm78EDMH6ZtSO7vSvcWfLlpEBaFBxVnbddytQX6/ePvrfgfHetDTXs2PPm8oYp",
+	"unzovD1icFux3DgRSVttGmRKu393b1wRXco2vWq2lEAf5GhzVsptRF6zM43Y54qVRZJZcrOy1EuWxYTZ",
+	"ruc0X4+EUskW5lqiHDViuGBUpTYLpM4OKHdkQ01ud15RY5gSIzffyFcHByfei5uhda42SFo4m7XehbsD",
+	"d7r422pQMsZ8Irjxlikui4YZaJZLUZClknV1CawBqCQx7NY4/g1MHZgF4/b/0/hEHt7/MR+jlR6jy3tZ",
+	"dCR9RvglZEYjo0vUAlSjyOt426g7Du8WtCytCClk/xUnUcaeDNbOwi1mXgJ0wGztYQgtomLJhnnzzt7B",
+	"7A6jsoUVjYNmAPov31QlKA6lVX4VyhE1G80Zr0ppYiCHV6DjCvjCc2MEy6S1ruB1HWJvDjZhGx4kUSA7",
+	"O0ePqzHNC5ZUry3RaWSvFk1KyHuH5APENG7IVtZlQQxdW2o/kqytuSiieFByweLaZNp2gNJFEDVKpqMH",
+	"cjA4ACBJaGGFNqBEfEGEpUs5FXhAv4I76T4a050+rH/D6d3gZl+Zv0EHhcwb6fAmYojwXbAbeSvVgCoQ",
+	"4XRJYG+Y1o64Dx/F7TSI2f6Hw7t9z24nWsH+19PXry4JN5rg0wJjjiHntOLnN4/Pm5+e4fePftHoSxlh",
+	"BusdqbWN+ClKfsPULiZWmvGiGF86S+AeDvm34ZVUe/3wqkp0Zxg6L1lUIRXOwpvkTCM2Bnw39c5KZkW5",
+	"uizBXhcYOewIJbPmhg5rue4ZCKeEI5tBIAYARW+ALxZMMZGzVw6Bu/eg+TKCQf9JpCh3liHaLZfUMJWR",
+	"s86HlihyFDI88Mksm/3nLJudRQFuHB4PnxP24wYPnyeiq3hpY4zgygUbL4D0oJiUQSbLnS0hAncUPbOs",
+	"5zHlehfF31yKBVebuMafzZYyRcdWNKlIOH5RUm1I4d50XMPVXOSsA4qCGnZmOODtobsX4AyDLeJ+2seJ",
+	"gea53ckVyMYR/uu+IHNmtowJYraSlFKudUYuHj22L3IjFbskF5ZCbr05RjN1w3MGZgltqLJqn32vHXZd",
+	"yHoOpCbY9P/7L193jPoN7RToqbPbvc1rzYaEvZ7NGy1iS8ULIsAfzo3nt32hXwoWZbNCoo7dM+LHmD7o",
+	"HIffaBC/3A+iF3NblVRQz6D6hkxRcLEc//5e4A9iD8+LOvt0PFgt9r+qyzjt1yxurWLgR28EGo1wb8G7",
+	"9cI0E4a5V7C/gjd5DErCXgrWhlXjoXRlWBW1qTNV8Nwc+vmPblj/up1kBbBpJgsAbh3YbzhrbjiGGy9Y",
+	"8a6OoMUAn08YzhqJ1jm80QSuagEvVtaGUDJXjK5HytqWwt2HkLutNxY3mCh6eO4MNt2z9wUZYICZJx0Z",
+	"UFG7DUtHJ4gzvW068QEWi29uWasYZ8VImPgFeNB7e/YO1E/wftIl5UIboLCLfVo14kJSXroshDjs7enC",
+	"IQFbMao0LUeupOvNhio+QSq4gl/s3oOMGXl3W9QYR8/3E45Ha/RBJbiJpfGhHn699lnit1zGTFG0Mv7y",
+	"UyaglBWpbeo8HmlfSXwpQz//3o6xeFJMEPwSeFyDyG4HeCG3G2oWm0ybmIHpuY9LAoccFcXZhhaM2OHO",
+	"zkk33rs1zpGNC0WAtJEFX/Ce2XNA5mqMsEPrvbFjkoaEF7HYg6jw0TDhnmSGalAuC28/Jzg0PkuaXzes",
+	"NkaY7IzgGZaqiBs6NP8/kV9/axWrsXRjEkd/IC/mRWPqgK23EOAQbx7mybxkr+VNjC5AHEebN3E7MRrH",
+	"8csCtnHTkdEbECNvvKYLk7BnugENj9ln/06x25PLLD+BoMfMolHwmMJmDnoT06Kj3OpmvyNwAH7Q7H+M",
+	"pVwaWo6nku/tcLifQ2zBXVdjEEMVs73DzgHDVlJY8TbquAi7Hknk4xxSjLIJ4BKp/b1XnJYxYVKnzP8t",
+	"fxPaY4VVC8WSKTJnLhZqNGVOHW3hmOyY38YDc97JbctmTItiNEE6htJwHwQd5ZduaQnOjOWWylp3lrrs",
+	"HzHWeVqkATdkRa3U6UL0DpCFpBqSkvnd2vE9o3QTMTUXLGG+6dmg21/VYqyndalo0SHaIQRgS5WwEzrL",
+	"QIxiK3RIjcG1QV23Xo6DJADD77mrT7opYrD9ntESCXjPpGmoqXX77HIdPeZNg0wHDFM4Y/OL6HZkTK+j",
+	"ZrxgljDoMVGw4nrKRPiL7So+32hRmYu4CdFblMYz1FoYXo7f/3bFS3atuyptKmqpLRKBZALbA2hmFvyx",
+	"u3rptcr+o/Q+8GFvNIyyD9LrS7FQ57anr+1qbrsTx0co1SrKZbpuoH1ShrbaPs8+GAxQeIvzoFEcBvV0",
+	"vp79ci5rb1QF20zwOD5UN3QenqhblGpznbQOvGsMRX2TNiuIy2HIvOWCbFc8X2Ggjw52jQnGpGufFXHg",
+	"qC65YtAzZaWl9nx9nSU4lIq6ZM7hRL1JDPIkuibsoSfYzZwadVtv/U+iZlpIdEnYafMVmFCShld7LpiA",
+	"cB23uTqoANVLmHCFC2tvDIMVU1Y/pHrNxTLr6IkT4ivrcoLJ6F0dlxYhO2ESjcdfJFiG4SahMbd43igH",
+	"5260URHXzEJKU/DB+iU71Kp15NZZ2tjQiqJpkbEOZnroe0p8QMcFqv+aqnVEnUmaGVOIm7DG4fDk6sdQ",
+	"ppB5nUCbehWsWT2BasVYhJJeyVrljMC3UUHayGsnScb03+swbeyHxlOEEZkmIcvjYdIXKMfXA04IN2K6",
+	"xc390NuaRjw8/wtvW0pN2TInjddjJoiA08+alAGHVYXxoAkwiQhd3JA5y+mGeScphu+D086EBDSEnTMc",
+	"Ncw/isNpAMfEUKBm3jznA0XbV9m20fWusKv3oG2vjThZS+HsoOrH+JM4BqkZyp96MLWRcp2yNh6IaHZ5",
+	"zRYsIOXwzVh3EmhG45F5MHAb3VlUjV0bGeLY2CIfpzEUjiHl2iNzCPtcjvetCbZNrQDBo4wJH+neWmps",
+	"MPY4gS/iPl/zqopiAMIPkphKLtYhSw1NePZdwz5ZQajJCL1HvuCVWzse8arMFNwZJTt5YcnP7jG0KwiF",
+	"dA6HQXh1beu7C5nxsIu9tzfO7TPsdy6ZMUxd51SjJcZKW0bCmuzWMOEkuVxWu+uNFaWyma5YWaJFyUh5",
+	"XTBWuf/qFS1LuQWd/FrX+eoa3Ngf7x1w2lesDeEiEn86GG4aYRtrxqom9wxTHkE/52I5OjSvF6Eav4Jt",
+	"3ErEIwc3qmaQuqHbkbQZgdICRNYmrglNCPdxnHo/u3cwQ75lzelu+KUhJa00UkYxXtXsWntSc1q9LgDi",
+	"C00g9pHgC4hBIh7EwpMX89bTq74bQbHcSBQu+8YNLcvauHxsV4LCBY99ocmGWvyJx2SxG6Z217qJWxsi",
+	"Sp0YtyH7gGbGWEiOm/YKRod540pdc/wo2KThMaBNEbuDUXswdF5idpUOqeld/G8bLcdbN53K1134FVsY",
+	"+7rQbCLghLgeoWiEiN6op6ODTnWY7O92JAYirOPkLpdCS0ByqEKDi/O4jmXvqRgKjPrywokLm2l2jTT/",
+	"9kFy0ci3YrxwieC4YiLOb4fUhWDf2D+1T6KDIYeJdyO2OzIeOHIjjCOKeli7mwsBcXjo9PP4e4/DBkfM",
+	"hmuNbLNE1YCLazS8WhLbNYRsqpLBmKCtgNAggdtnsy3lBqdaUF4m/PC4nWOoBe7dj1cK7IHisZXhnQs5",
+	"l8WOaLrNLC0Nufy+ps/UiDw8SFg4fT/v6lg01MppJ/uqs8WvieZ0i1pToevJxF68D0XeO371JL+Qi0Xq",
+	"HecqZvEBYcllrWhiJHC8LZsTCy3QPjRfila49CjDoYOoB5M7Im5v+Nq+lcUufXU9bk3+8e4VSpCQnOYo",
+	"O9ekktqwArKZNPnb1Q9vMn8MqsmVoaKgqiA/sbmdWJPHjy6IlfUihVGyIXSJVTeTC6RX+hJlVwtCWpbD",
+	"lHpDb1/il4/bax4F2zZc+LnTqNcDbFEoprV3by2ZZZR2aOcUbUh983U2dKpvImdKoGpEEh8ixcBr9qUV",
+	"PEAU1laY31QmUanGSp+ClW3q7nAXcDAaDFWzQe8EFPOwVHSCq6ZJZ9uPfQg+LncSggxiepjdBM+EN9B5",
+	"mNgzu0my2ZLfMHFdVxHo9KupYKEtD+QsXFRjWwvXk77zRHjQ0KXf41oH74AbUnA0UVCl+A27JKWXMrHa",
+	"UsGLw+RyHxCxU/9Qm1zGVKmn4OYCDxhKC8446rxglvwJve1mdDVyhaqFixqJSyDoRGsEkAzeiVJ1ZZw5",
+	"A6Kx4f85FTkrU2LK26ge9iCN6ZiKUXcje3PHrqRxjMbSOLEG4acJGYr4wcFcAZedEzxx0RAYWtYpY7oL",
+	"gLb7I9qyQQ0YI+R2NGuHQVk4pV8vDiStY84nRMr4O6UumWqs3fbCJU0hqXVW1O1Klk5tGBtgNypxGXeX",
+	"+QMEA1E6QzlhggCa4YLIkoGMIHwZXpZkzuzbdvWQHiUSaltGjZhxIlqAqxtKB/YoHJr5ygJWZS5LV79E",
+	"twxz+LNxppCRKXzxbLy9jLs9+6bMaRl9ChCtUTrZcdgpItcoK6H+NhhfylwlBucsMA1Dtks1NVoLlvOC",
+	"JcoGpXOVD5jS9+heHLiIQXilm1qjJd1yKFpKLOgwEtoh+7O3jv0YLXg8lLMKe59iKdwl0TI26/hkqPab",
+	"6Nre70PvU/UFCmaiIjSQ2xWtKiZYkQGVrZisykRCp9OxYyRbkkIOG4ycpBLBhudWLUJyD7avbvLLuDzp",
+	"vRoLidohdUKiTgeueKYXyyO5JLUST36R6obdPnEHfPLm6evnh5HAcSgfvBIiPd1VJa63kjoacz5QlOF9",
+	"J50IHZmQQgOzsYKUdAdGRhGqMA4mLcRLDriiJejZLhlVwoA7IzpVLXStUtw/CIZ6BQ4X8ACCX4140xgo",
+	"0g+oUuZs8p2oILenGNzfQU7LM28vTtQTHZOtkcoM7isgPokmzbLfNWGGPaatr+VivM5E9TodzTUm+dK5",
+	"gZ1MoyG9bIJI09zBUABMa9S0OLJEHOowKXGlQ2LhqektTnbwQ8Jr69B7pVdBRsTMSgLiK3qgQ4plS8wJ",
+	"EQHpbPwpeIr1QgcO66q2x50IVEjBc1o6T1moNonzESiTFycx6WC4lDXrhybENMNCCmBjg+Ekt8ho5KXL",
+	"8tNe+LaiopFLtlerbDhOFvD9iuWwdAQ52iXpRk7Z0JWowRX8eHEVTZrrWrOxLicRSraPGCxFuUsTeu2J",
+	"PFAOVOWtsHYZZCEyp5pBMqt3x05w/nSif++fDVwFpS6hXy6psaKmIXbkaCRwumJs44rdcFlHUPQ7RPuQ",
+	"bNohmy7dN1/RRK2qSsmloolSdk1E9shUwSlZhZhXGU8O80Hq8LbdkcZnrU4LZzlJPlhjsvChbeECs1Y/",
+	"AR9cG+E/MdaVOe7bYquxCBv/sJvbbSJt+plprXqQ4c334pI71DrQ5gGh4ZncVFRxHUtnm5J8mhIPsEGE",
+	"x3hXr2kimrhIw4Sv/Ifo1N3GI1gzarFHrh4lgwHG0JxkodYXvj4rRoY8gZAZWZvMfVBkmBycgYwUrdY6",
+	"wP5MVHFqaDI8RG/r1YbugjQ2KZ80nuibzQCq10NaRrtUjdlKtD9A7YH5jhSuipVpKSKpfIo/UgZ0p9JG",
+	"Dx5dwQ0DBumGZRgJLBVaNi0D8EgrwrOxZxp9b26lUTnaIQ/bp2B7Atd5bpH7HpPH3cqbSAffOhIUrwQy",
+	"WIfniOU9opWLf1rtGt3TDsEovyi5aMpvfPYiGskw94G4V3tZa1aZKU/Kd4QYw9LHx9Afh5lnM2d/98bV",
+	"vFYKvXxgTF1KcD8EhvnxoVGyycIXgeuiyb2BXBvqrRcymCbUehvHCJZpP7UThNH3FKIBm9REnX2Kpppm",
+	"mRM1pNHScSL9Kioh9oS6CD52wSnMs1Dz5P6BjeNqAjvpDDVlzF0hWqKjACLYN64HzxSgjyv/GzcKplOO",
+	"UrbZxFW0TartIPYmRyYO/6BMHcGgNuW+Bk1wVK8jd/mM1iHuJfCsDd355iVkKYmz9U7Tv6dUx4Wx14VL",
+	"FzlhDsx4i9X4vTw0WveNfS+dNyRVK9d5iu8E8wpKBuZzb47Yj5lrwiuGiL6PwhgODaFWSYAICrumVCip",
+	"cwzSSdTTCvbmUYZuVwJvJI/C30BDvYFcbG++24dzJyE7tG8bkfYeetdNso9oQ7uFqZpwlVJKF49ixYBO",
+	"4Ir7w+Loxzj9m2YYcTfoKMegZthc9viMJPsTLpZx8SEWzByUB4eCHStIIIuNjQSh2G5wFt7wXqHpFq3p",
+	"HHyAkh9HhArFEY4vPnUQcJ/tQFOmkaR/RYspVN+i5g9g5cUWkv2zBZbX73x6A5mQogAboCiIxU/t2hyu",
+	"MBKE7nTo9zfewZ6wOdM1I7/UYGhkmvk+dGZlCYHI2ZRw1YtYhyoMDYvYbCUB97tZcbEk8zpU6sjg2IaV",
+	"JXobkHbPkwV5zSQzdncTP6LpQC5IYxWP2I3uosjlaemQn/goIebHKRoyHlN+lwUrhgtTNApBiDg/WJDi",
+	"Y/JWX/EYuZhK1wA/DpL1AeqFzfjS9uMBZ/IwyezZqKKrx/rWoA7T5sp0LrE7GgldpsN/nGI+Lymk1PhG",
+	"gEsKlZx8lCwobb5bHHSKA1uZ75uVbvKQ6BeHZdWxTjFvsgqzVv+1L3tZwwcfYClTBar7zTUzAgY6VmCi",
+	"6UXmmlrCZlF1oNjXSS5c/SEh0YIJtsvYvvZ7MDXkVUayvF+2T93ZzuORngG0qCZ9AvuHxmhjBXfmGpXb",
+	"278kcPlECldgKRTmu2dUiYKEY7z5zKNj2G8Cj5sGDwNvaS/9E1qKdo/FdcjAn6DuJTw48SXAjVIU0xpB",
+	"3sXPHZfO5vDE4mEFgKRNMEG/cazvQAvI1Mf0S3L2GE5jmlZVhQRnSdNrNgG9AQxPNlELSTaxrbqUG95W",
+	"HgvJQhhhAZwRpXeqkchMrA11TGv5RM4S75Q2XPH2vrbpiGe6Ic5ItbNutLWF6n2S+pwBuOm35rP8Uhbf",
+	"YUNvNPNvsOZHaEno2oHppsya9x+pumSkZNQK6XJ0AFY/TrlpdAVTOd+zlc+vudXaUPx3uaMaZZYNu/bd",
+	"3KMBztHK56+i5c5dxX4eIv+hN14npqkdqpJKJBzX88dF4Lo0Btcly845FHnXzdJ4QGgzMdJ+aJEH1YoN",
+	"19qF1OBXlqD/Vh1jrvhSvBSvXK54F1N9BvnBrmPrOASbQivdeZNUYpyzBt+oHRtdtZRmWuc1lzI30Vo5",
+	"QXVKlTMdV9m96VqYaqfctYCngHLVT5vDro1NeniTL46oVLQb+wpprjHPjkGPobi3bW+Nfh0ZjDay5zC1",
+	"Eu6//kPXATysGRJTeqnr6S7gUGw6og5D7kOchEyhWom298m0xlF5PC4N0WXv+L1Gb7Ftq0s1PZogAiTe",
+	"Yfy9+ekTG4tVx1tM8J27nj0PLHReymVcrISMmMcXF6iCCbZlemq3/nStsngRcruXDGAQBRn2dok3zRsK",
+	"yNYtj0Q3yjBrss9WtHCNvWRdTe3TmxJ2Az+zKrE0tAx1wvhUhSRekP4F22ITfFfqBkH0hXYKiq7nsKwT",
+	"rDEktZy2cEqr/HZHNozq2kKRi1Zws+UKBzqi3V+P1B1Zc0CD7HQCiqDLToqUpMwFYoGVme0wAO03F9nF",
+	"xUWT2Teh6HASP555DS1XUk9UZKZ1S2y/nViwDV7ksQyccVz1pxUMijsUcvuQfvrdtpsNSoSjeBBl/rJj",
+	"WALo8SxIOl0kOZjtOz7hNrn220M9yMdFA7WOkeAH0SBJasiCFY5lNz0kxzh/J+m+sL+EAhz3/z6rlZYh",
+	"UtaOgbIzl4SiAcaJ+UwUx3DKRvH1h7Z6bPbSIkfqx00vsH0VuRMFk0SRqE3Xs/hUo4jRtsVGrXTpmiAq",
+	"PtDi+O1x7YdOPEAz4gDNx6C4w5pMyxMWD+V/GqL4D6dzZZg4qPkyUeSw3sRK31ipdUPLETUmgs5Sb9Kn",
+	"jjeKGuNz6GWc7rHtLR3oZDodtD+FNst8Kbr56D5K2/5yAlz2Qnf7fa9aoFI0P22ny8Zw6dM+F87yML3z",
+	"ZTqabHRPzDFRsbEOXs0xILMfJMfG9jqq3kS3/HqIFB3fljNRJqbdFHGkBZeVRVxuv2dvkQf1BwnM+JB2",
+	"BqLBkU3Wlq6xg1URAfJgXW270cb/4hgNGPZeuwugT7YXCIdzO27Ya8CYJJa98Hcyyu4c4kWnlpseTFZR",
+	"Ewsjjwo/8iBI+6vh/OlYm2khnjlIbb3iYl9fxOuwdUMuWj+AoJR06baUkn/DCk96Jckhkwu7+l8C6cK6",
+	"vXOekBhLvuGmU//nMViCvWX48UXHMPw4dr+/7tfuzaI1YU8f+5LN9MpLgu48M1qWrUJS+Be21uum061Y",
+	"WVzPab6euc6kB+uCta4yhmM/NhX7gzNlcN2YofJHpviC54n+5fmKwYRjg2KVNtdNg7oRP1lFPWvdFFYw",
+	"mbWy+fazwy0Oxo2qowz5/pR+pgSw9YG0g6m9KY4cWfSA+KFE45ogVIwNGHJAamIM9IDwfIgKe4h3xOoJ",
+	"P7qfs/xeNspriFKIsDRwCbeiCHwCqQM4KWm+vueSvm3C9F+qJpZqZPAWjh/y1adY7zfjOW83OCVhq20g",
+	"PdZ3T0sDNfziRslQnQY0zzXbgWMU/duoEjsjb6NrrNlYaw6svxybI3AodbKLaz1E2L/dDrzae+nBZd+C",
+	"MvCyjxHj3Hqix45x/lHmdF6XNOoDsvpK3B4FobchVONh2k9JxbKmy6lGX50ravJV50d7vmrfNyLirqZm",
+	"lP/MRVrA+BgA97wUTM0Hs9QndFrsuznW3L60BYGLiccZd2VuuD+/pwZkbZjHzuTylVPm6EGfBcYr+mI4",
+	"irVdF4/RdVFwbbjIDdrl7u/IiAIx3hunEVYjlrRmByssyQeBHFOzu2GJYb/VEaZL2Z7cIqHby4CroZ2N",
+	"PsVE2c3771fPdGUcXEbi9KoA8fl8TOtYE/CYfsJtiA1lzQ/A7ke/1qF2+MES4OMkUj2V9clqKYyESxsc",
+	"kaNj5fdacbO7sojquv8x7QVobq8tl3LN2cx75GZYdu/aD2uQueJ/Z66VuNN8AP1BFWFUYc0CHLsypprd",
+	"3YHSvZBxyen79+/fklwKo2gelKC/weI+AOsRec83jiS9e/GMfPXVV3/NCFNKKvjwg7Cf/vXrb/6LuKw8",
+	"Usi83mAR05Jr41puzK3AQ2RFf60ZQTtD5gpnuYmuvn969uU3fyFckBW7pd7ATp76/jTQFIZrYjVjV+6v",
+	"VYgLa4SZD+If71+c/XeG55IlyVfUHs+3ubL6qS6pXjFNmM5pxQrypw8fbt+8yciHD/WnN3f23w8f/vzo",
+	"A4QK8pwJTKRxl/P65ftZNqtV6YCsn5yfy4oJDb0bH0m1PHc/Ot9w08rEmCFkW2kTT2aPIdavYoJWfPZk",
+	"9tWji0dfOVsrYMo5rfj5zeNzfCLw0RLND/YBgS79soDgHW3aeda9rp5Pfo4Tz2bI+Suwn9x9tOitKyk0",
+	"rvblxQXSNwyCtAy6qkqnxp//4irtIBE+Rlp/SBS/bwbH3Z4EYDHdKCq0r85yl7WLRMd2FEBw/oLyEgzB",
+	"6AnagMTXxNe05vXvJySh07J0rQhiITh2Qn+7TXng6OVeGcXo5jkO2rtXoCAh+8Mh6SuqzRn84uzldyDC",
+	"+Avao6K3Z0t5Zj8902tenckKpa+zSkK58dkT6I41AjEMuzV4lDMNO+5iRp+O7t0THpBASxjyAfJNP8zI",
+	"nwpqKDQoIq+kXP85Ix9mSmrDVOdLQUIr2idgLnRjhAvEg9+5V9Sd1T0YWB1nx8yu7iiX1AgDsM+F/b5V",
+	"nZBtXf8L/WeMebUTaWY+zJ64ms6uchCEwmYQHPtBtHLxqGBbS3Mejp2v+E1TR5pqIOVMnYHfHT9+RN6x",
+	"XArBcqhaD6S0gzK4Te84bONqk0mXJEQvfS7YNAqEIQOzu+xz0aqDHYHRgxOnKP5lz3eAsfelKnfZrHL+",
+	"mS4gnylGDXvpnHAu99t3ZznKEZvKwu+tNnzXpbBG1exuD8CPjwvgQeA+Ii9Dk/IV1WTOmGi6UWKWicvd",
+	"qaTW3AV4ICmE/T5/T5PBoW7YOYxx25h+e3sP4/wT/HuXfCD/w0xzqadE3mHYfm5ATSUGcIQ3lpnZZ+68",
+	"Rj22SG/C+5g4+eI1KPSW1KSLvbVKS2/ojiz5TduvHmqb2cdPAmBdnngw9PmASTv5rzWDWuiORyvmIsz2",
+	"eGTLrTCFO/8+SMS/Mhq3uewVZpVaxu+N7MHSH6LnCfRNCQO4T9BsyYOQlgrpuWRD1wM815OWUcrAfdWA",
+	"3xUTbqIo9nHgKaqVYNaDLMLjSPUovaM1DpJMfFjdB8jV+DDLWiVinRIQ2vcQJzo+mj2I3g3cPFhhzjYU",
+	"Uz4eQlGjQsdrWj0LNvoeQYlD1A/hTJ9/ywQQ1dMhBG7uNa1SVGFDq8zlR2qIUAZR3GWcuijthyPK951E",
+	"zKD5oU/crbbgiCE+i7fX/wFlF8FY6LMN/s5H5I1EdYBrolguFSQlDxEDKRZcbRq3+tGR4hmu8Epq/VsL",
+	"LQ+/OneYxlHqKn8LAslWTb93y9J3wcBu1SiXtYVxt2bFBJHiwNVUwaVy/Eupdg9VDkZFy8eC4uNWl9+J",
+	"7mAZ8m8uHNjr6QuRRjpxoaXdNOWuEfP4DRMgUnqiwhWBcO5BNLthyrlLUyrHMz9mjy+l/OnY6uwL7f4s",
+	"6O6yVcuD3VYsN6wgLt8fw899cZGUxGtfTkfe7QSjxOJQRoq/e3L8e1nQ3fiNGXmSbX08KSt0N5p4BkvF",
+	"i2MJRXYui4/h1l25qg3bzDuMFpGmw2pPIQYV3bCfKNJjKXgfppOym8YRtEvJopjhHUdDAYURtGzE/gfj",
+	"5pgd/C4wtR2klUBWyPSyGDaXZnUMrH1Fd1Cs3Sleel81I5pjCXf7bwY7sH9hYueJ8BbzyF1oCHQf30Pb",
+	"75SsnsOwcRiLT3AQZ/cYenym0Nty/Ez7WPP1QB8trhsCAjrUUcgTXTNCBUHQgnfvgdc3bJANd3MKc4ub",
+	"fJQ0FYH0S4MwhmIFxwAu7odQoktpMqKl01rk/oVyASU4B8QU1xfqoGH0hRt3UrsCLpGgRm6nx+KeQ52u",
+	"QC0UKBF+oTsByG1Dg9Qhcc0KXBjIcDIyZS/3bAKPfYHpfSOolcshSlOYXvd3jNgPeQVZjJYNBXT3omBT",
+	"LDaEsbR0Ix8EN/vff/r54uyv9Gzx8dNfvr778///H7PJ2yipObwJH3153z2ckoVHwq0Tb6eFNsd4P9jV",
+	"qsfIXe0hXIpw8Yj85GJmXTxJ5tpAMnB52hdDXSgdPLDmCRHu8vwWlie1cqhP+LKG7bYvXMLPiMd047Iy",
+	"svGXCOMnqVWxhX3xnXHLuko+99flnhLsGklyWQw4U1xjyYdHOuxt4AdR7to1p4UlKzssV9aUL0vtDDJw",
+	"juLkGdoYuPApJEmlNgLNYU6zkafoxYBXR80KYq8s78qwC9COlMzCiORUJ2/w11maETzIMvD/PB6D4gkG",
+	"ysBNCWpqRUsiVYHtmuxlnowYhmSqJDH8XmIg9hEj0kKnhlERaXYDD68cGZ8lGs/mW0mMjWsDGB4LEzDD",
+	"EkjcnIsCYlssBmRd9vmNq6IDOz2psgWAO42q9YZt8Vo+r+W6WTN+l8fxTpWFl5G4IFKBdcmF0YaSutAH",
+	"jJaK0WLnIuggqpd8ffHXQT0OsOT8k/3nbsiS8VwU4f6m2Ah+qYslKyzuQc5BDa67Y5kL3rGSUVBpYTlw",
+	"5fjk4oehspeVnIrjeW6DwccwKA5QU1cHLklLX0FttkHjP4gTLWWTa1dxxnu8MBjrC02UlIa4umhed13I",
+	"snBdh9Oa35Cm92/C4l/J5WEOf+R4ZYxCaSbtVDr5QjftJ3pRyuTvrMJi2Uspi5NJApVr/38iX+lbmJ69",
+	"C21rfoeRDW8dCJJ6dWO4DpmkHmzHwBAHI0JJSXeQfipaheZLRpUwSAeQdE4PVHCxMSdziIPE8C40OD6F",
+	"0NBvreSEhw5KfHns1VIY4eCZEdeiCdp01UJwsTwGQjzVa18l3wU1kR8E8yG3lmd64cEXyMSSWpr8Irk4",
+	"hAsucyudy4JlAQ/6qkHbjLInqCIevukyqSz08cFcogNM64TmylCKxkLk0orWtSiZ1hh0AhGmW57WmbHo",
+	"SW9HY+udnJTL+UYIKeSVW41qxdbHcEMTEl+AuF3T/liBfVDpS25bJkTAg3bbEo50r/2pXtHqZGqOZUnI",
+	"W36XTOkPcYmQWXiKyDrtSzyn3FVYA/q3cXyc8u3iuZLOMcjFBOAczcLPNZattLcKhY7tvZ6BZuas3Bnx",
+	"VcBcRCdWDcv8GHAONIYK50PTroDfySRX48sTp3AE6xcf4GTfsiUPcl3QuubYSAxYHFKkkIG/Av6VDLNC",
+	"f9wEXStm0c2lKJyyINqRrJcu339Dd/ZxLaCCNTzJUMYa2BIwYAF9HkLBgFDwNbZtKFqZ2vfj5L5jU7k6",
+	"ZgNzjZ5qn8Xeu8DYSR9tU414gFofiw7ncjO3Ql4gxf1Y+F1GGM1Xja4CL9q+zqatE3Yo0iCknfaBnrcg",
+	"PPhQn7lxB97rCzDaXMJhN9ywAt0fTnRzgiXlSUynOunnDVP+cyvVei7l+p8WD64hQuqft5vynxVVv9bM",
+	"jHREp9/xkZ9hL5f3PV1irzWk7i5RFjWGsHI/a/nl4uyNFOzstSu3MuH1Tn9a5XB6ctb5wY0oHtGK5iv2",
+	"yMG/++tgxptzQQGah+eTFRO3mxJ/qs/kYsFz5osnPNKVhZVeMWY25SP492FL3m4OnhgyuHN9MzFxu6Eu",
+	"nYBr95jOvuO6kjoUrhvagI/RHlj8Lpt9FTMh/9TBtFYrIfjr8xE+y6opRMSWkhYY5Q2vwWVtESlKKNDs",
+	"HyMACdqknY4IKn4y49p7tYvH/6TKEgMn8N1lSaGg4/GAjTmhw382nX10aqXMDYuXPjj8VD9rXqW9LyzO",
+	"HHnML9sytyffWyV9mQAr2AWVj/s+wbQ4TrD5XvthaGLY6Hree2U1O3zbO2amq3ZeYRi0QaVDx/9I7oZ2",
+	"Pb1Bl4OHyfH8DVjSN5kcG62KchoC6IqzRq/6+W1VUi7GELE/oMXxlKgFkBOYeRir52IVAGjdGOo0GMVZ",
+	"0SEfKCYfKdAW7E1busNUK2epcMQMc/SBiATbELvlx0Q6rP9yFqqnJynLGxj4zlVC/83qLTXbiMW4rHm0",
+	"C6SFInzVrZ4+YcG/cxENqtlQXl5DBk50UVoUCizjFnPs2Jb62OpDISR+iUVv4MExQ7Al2Jhqn/7gYyNw",
+	"4LYfXAYmZhHbSmWVZ1aWXCydaUtaJN90eVsb7c4/2X/uDmWYtG5+THjGd1Kw4yVrIE2gW3qfOFu758Nl",
+	"QXrnO0H4UFgApv3MAlz74aax8ihewKJwFwbcTTEsx+MTEaSrweNQfxgp762GdO88pYUM4fTnpqlOuj5a",
+	"CTsgCdh33cLcyuDznaeIx7jnKybsRW9owc7qylUys+QGCpRBBD0+W8hNzqCDzGGp2xVEG8ELP4OQnQ2E",
+	"O7m0prksrNS6TUlntdCMicEY6pMKXAirw6K8g/vRmJEV3XrcaLigodvAOYDLvqgooWasufzj1DAwKyXr",
+	"5SouQLjtetz2B7N7jNbKHU7t7bxkv+79CiOckOO+pmrt0YGEw7avCgj68BN9i0N+Q6oKOzhySVA8+FEl",
+	"NwssKPuJc6N4MxCt9Na11jpRgLOD2ueNcG4tmoD58eQSnA4LaXDFciPVDlvSlxxjn4WTVQD42D1Xbvts",
+	"Cm/r/BP8O1i5r7mwU4UBngx6kyVt2Mq+ktsF1jm0l5su0rUnH34jr6Rcz06IrzB/SuQC676UaxAKyFPi",
+	"pV9qSE6FCy9RjEJ+LwbRy9pYvTQDA4MPqj8KcbH7oMajPYpgT4XeMqUbfwLsdkV1yM5IX91G1sJ0NcUu",
+	"CP4hDC+x0hFtH91yzY1rQmq1UmeP5ZrUAoBB51Zf8OniTd9BV6KbGLpmAuIGXU0ly3+7l/9CqiUzr2GL",
+	"n5NhXtGdKycebHsNaYGDhqPrlT0PFTvoe4AKeukuiZtg8LuHkjvu6VWu/+ODXl5MMHtL85Oyprej2dLF",
+	"H4wtXTFDVnJL5MK0Hg3XTdla7zyx+O8rj0EkRC0MCmjGlP2H66OZzj+5/w0yqXehY/HpAgPdEsnQZNdC",
+	"7TOxKredNzXUQum8mX3QnWNrQe4OPFTYwM17MBIZF+4XHXALXvbKNux3IO71hmqWaooEXRArvEDr7GTc",
+	"Bu9l2KQVmosxtYpCaHJDu0uuDSsy8uXFceOUf9NAZbylZw1SJJC6QZuj6dWteoJWUujiDTESowEt6pwR",
+	"Iw0tWxGOrXx0iFXGueb3sqlOej4j6ri4Cf/9KrkcqN3SbaD0GW6qHNEyBC6q/KOXCm6d5DepGByqiJh2",
+	"ag4+VosBrjas/cBKwDX0gODCZd9jxv2xEaKVbzWAAX7UqDh23xT8KFU2/lj4BXA6jFsB7InwhmP2iHCb",
+	"egqdgE+dhzYYW9wcervi+QoyxFxC2nHStmF+1z+x1Z/fRd1pouWGgTeiLzm7jVmyCP89IDo36YOnRaQD",
+	"kPyMojOs97JIEI8GbucUbA33cN+1lkhonGjGeHjyZtfGvJTXOKAL5v+RxGXRSit7d405ljBfWszVRrZj",
+	"BhoHT9fmjGvcz+7/uZEKn8xSQhBq5vP3pc/qtCeujlM4EO+zyR11JhW91lYpZsoK0eS9JEu4Cmiw5EeC",
+	"e1PvFz2OYWRORc7K8p61z3t4GbdBwgp/eLLQKU0NR+rfDab0IsXWjWt3RcsFKaDIM1aqvYxEPGtDBVSh",
+	"OXRdExTvFaNK0/KQ5v3UKlHaEC1buup9tdCLAyryv6oaalHBwdvF3Vplcr/PRaPcCKjPgqy+EaZPxnlG",
+	"qZzuBP9eSqfp3x+EiBiZUEDb13jMK6ukMof0DBxz0idkl7CLpakobOJoldNwusznO4eyaVi3H0JlDvqA",
+	"cdf/ki3e3NEGL+Pegu4+/lmCYf9zQMIP4D4pGp7o1NNfrF3ucMBkAMvB+Hcfzh88gazghiVTHeXNgerk",
+	"Ewtg/Sv2OTslxux3LHN961oFE5zl0i5D7H0BMUve89DLe0iRnz6qDlk8Tko0f49Vfnry+RFNKk2X4g4e",
+	"GLmETogZqQVwNdGYr7FEyplcdJFB86U44+Ks5MKFhAywvSu+FC/FKy5OGtzRWiXdeWJ9nEA7CG230zlt",
+	"mi8F+m7mSm41FKrOiBR5L1DaKOfGj3Ks9/bbMalJvnm6E/SgL3rWb6WeoNFYNfuY5c+7iVLct3ENiVLd",
+	"ZKhLsLpgQ1eXvCukq+V9vHqCv2lrc7jH4l0tjhjE+K7Gcuih1ok3aVEyV4yu9w3QGaFOX/7m4uJ4UrBb",
+	"vtPy3D0CuXG4SBasAJNTKN6OOWAMknSMdqO2TO29j5A0kIr8b7j3iTgChPO3+MHnFA6Sibo/dRJwK56v",
+	"W4m5WBtfN+mImIvZ6kx6hNv/W10sWbfnfVAyIRAqWpnJRYuNLcp0wxRfONAlyeSPdtCuFa5xynTaZjvR",
+	"W2kaCOcragmwLIuO3141OrhzYkjo+mqOw9bt4Nqw1g7cw/QPtQdfmdN5XdLhUlc/NqNOCdxmlQS73kp1",
+	"vHrXMJn3I3kkxUiXreLGMPQSNHencwU1/1suX0ftSmZla+jiBcBdMVqa1RBEv8cRJ4SmWyEBSc3UDc+Z",
+	"lyctcFheK252syc/f9xLyg/9Mju/I28YK4BbG7nGzILuRJ9m8IWd0koJmmkNW/j5o2XHmKOJ4kytytmT",
+	"2fns7uPd/w0AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -2,8 +2,10 @@ package client
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,14 +27,24 @@ func (c *Call) ask(ctx context.Context, rehearse bool) error {
 	c.Flags.Var(&set, "set", "`name=value` of a parameter; may be given several times")
 	var only paths
 	c.Flags.Var(&only, "only", "take just this `file`, this once; may be given several times")
+	all := false
+	if !rehearse {
+		c.Flags.BoolVar(&all, "all", false, "refresh every input that delivers something")
+	}
 	asOf := c.Flags.String("as-of", "", "`day` or time that windows and dates are told against, as 2026-10-31; now if empty")
-	args, err := c.Parse(1, 1)
+	args, err := c.Parse(0, 1)
 	if err != nil {
 		return err
+	}
+	if all == (len(args) == 1) {
+		return Usage("write: jorvex %s %s", c.command.Name, c.command.Args)
 	}
 	service, err := c.service()
 	if err != nil {
 		return err
+	}
+	if all {
+		return c.refreshAll(ctx, service, *wait)
 	}
 	request := api.RefreshRequest{Set: set, Only: only, Rehearse: rehearse}
 	if *asOf != "" {
@@ -44,10 +56,44 @@ func (c *Call) ask(ctx context.Context, rehearse bool) error {
 	if err != nil {
 		return unreachable(err)
 	}
+	if answer.StatusCode() == http.StatusNotFound { // it may be a report
+		of, err := service.RefreshReportWithResponse(ctx, args[0], request)
+		if err != nil {
+			return unreachable(err)
+		}
+		if of.JSON202 != nil {
+			return c.follow(ctx, service, of.JSON202, *wait)
+		}
+		if of.StatusCode() != http.StatusNotFound {
+			return failure(of.ApplicationproblemJSONDefault, of.Body)
+		}
+	}
 	if answer.JSON202 == nil {
 		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
 	}
 	return c.follow(ctx, service, answer.JSON202, *wait)
+}
+
+// refreshAll refreshes every input. It fails if one does.
+func (c *Call) refreshAll(ctx context.Context, service *api.ClientWithResponses, wait bool) error {
+	answer, err := service.RefreshAllWithResponse(ctx)
+	if err != nil {
+		return unreachable(err)
+	}
+	if answer.JSON202 == nil {
+		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	var worst error
+	for _, r := range answer.JSON202.Items {
+		if err := c.follow(ctx, service, &r, wait); err != nil {
+			fmt.Fprintf(c.Stderr, "jorvex: %v\n", err)
+			if code := new(exitError); errors.As(err, &code) {
+				err = &exitError{code.code, "not every input was delivered"}
+			}
+			worst = err
+		}
+	}
+	return worst
 }
 
 // answer answers a refresh that asks.
@@ -384,7 +430,14 @@ func receiptCommand(ctx context.Context, c *Call) error {
 func (c *Call) printReceipt(r api.Receipt) {
 	t := &table{}
 	t.row("receipt", fmt.Sprint(r.Number))
-	t.row("input", fmt.Sprintf("%s, definition version %d", r.Input, r.DefinitionVersion))
+	subject := "input"
+	if len(r.Inputs) > 0 {
+		subject = "report"
+	}
+	t.row(subject, fmt.Sprintf("%s, definition version %d", r.Input, r.DefinitionVersion))
+	for _, in := range r.Inputs {
+		t.row("of it", fmt.Sprintf("%s from %s of %s, definition version %d", plural(in.Rows, "row"), plural(in.Files, "file"), in.Input, in.DefinitionVersion))
+	}
 	t.row("refresh", fmt.Sprintf("%d, asked for by %s", r.Refresh, r.AskedBy))
 	t.row("as of", c.moment(r.AsOf))
 	for _, name := range slices.Sorted(maps.Keys(r.Parameters)) {

@@ -52,7 +52,7 @@ type BeforeFile struct {
 }
 
 // NewTable returns the delivery of a table by a refresh.
-func NewTable(d definition.Delivery, refresh int64, position int, before Before) *Table {
+func NewTable(d definition.Delivery, refresh, position int64, before Before) *Table {
 	return &Table{Name: d.Table, Changed: d.Load == definition.LoadChanged, staged: fmt.Sprintf("jorvex_staged_%d_%d", refresh, position), refresh: refresh, before: before}
 }
 

@@ -182,6 +182,8 @@ func (d *Desk) refreshes(ctx context.Context) error {
 		switch r.Outcome {
 		case records.Running:
 			continue // its files are being put in place
+		case records.Rehearsed, records.Cancelled:
+			// Whoever asked for it knows.
 		case records.Delivered:
 			n, err = d.delivered(ctx, r)
 		case records.Stopped:
@@ -200,11 +202,26 @@ func (d *Desk) refreshes(ctx context.Context) error {
 			}
 		}
 		n.Count, n.RefreshID, n.Receipt = max(1, len(r.StoppedBy)), r.ID, r.Receipt
-		in, err := d.Store.InputByID(ctx, r.InputID)
-		if err != nil {
-			return err
+		// A report's notice stands with the first of its inputs.
+		var names []string
+		var of subject
+		for i, id := range r.Inputs {
+			in, err := d.Store.InputByID(ctx, id)
+			if err != nil {
+				return err
+			}
+			if names = append(names, in.Name); i == 0 {
+				of = subject{in.PlaceID, in.ID}
+			}
 		}
-		if err := d.record(ctx, subject{in.PlaceID, in.ID}, []string{in.Name}, nil, []int64{r.ID}, []records.NewNotice{n}); err != nil {
+		if r.ReportID != 0 {
+			n.Sentence = "report " + r.Input + ": " + n.Sentence
+		}
+		notices := []records.NewNotice{n}
+		if n.Kind == "" || r.Request.Rehearse {
+			notices = nil
+		}
+		if err := d.record(ctx, of, names, nil, []int64{r.ID}, notices); err != nil {
 			return err
 		}
 	}
@@ -229,7 +246,7 @@ func (d *Desk) delivered(ctx context.Context, r records.Refresh) (records.NewNot
 	if err != nil {
 		return n, err
 	}
-	before, err := d.Store.ReceiptBefore(ctx, stored.Number)
+	before, err := d.Store.ReceiptBefore(ctx, stored.Number, h.InputID)
 	if err != nil {
 		return n, err
 	}

@@ -148,9 +148,11 @@ type FedFile struct {
 
 // recordFed lengthens the runs of the files that fed the receipt before, too,
 // and begins one for the others.
-func recordFed(ctx context.Context, tx pgx.Tx, c Commit, receipt int64) error {
-	if _, err := tx.Exec(ctx, "CREATE TEMP TABLE feeding (path bytea NOT NULL, digest text NOT NULL) ON COMMIT DROP"); err != nil {
-		return err
+func recordFed(ctx context.Context, tx pgx.Tx, c InputCommit, receipt int64) error {
+	for _, sql := range []string{"CREATE TEMP TABLE IF NOT EXISTS feeding (path bytea NOT NULL, digest text NOT NULL) ON COMMIT DROP", "DELETE FROM pg_temp.feeding"} {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			return err
+		}
 	}
 	_, err := tx.CopyFrom(ctx, pgx.Identifier{"pg_temp", "feeding"}, []string{"path", "digest"}, pgx.CopyFromSlice(len(c.Fed), func(i int) ([]any, error) {
 		return []any{[]byte(c.Fed[i].Path), c.Fed[i].Digest}, nil
@@ -158,7 +160,7 @@ func recordFed(ctx context.Context, tx pgx.Tx, c Commit, receipt int64) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.Exec(ctx, `WITH before AS (SELECT coalesce(max(number), 0) AS number FROM receipts WHERE input_id = $1 AND number < $2),
+	_, err = tx.Exec(ctx, `WITH before AS (SELECT coalesce(max(number), 0) AS number FROM receipt_inputs WHERE input_id = $1 AND number < $2),
 		longer AS (UPDATE fed f SET last = $2 FROM pg_temp.feeding n, before WHERE f.input_id = $1 AND f.path = n.path AND f.digest = n.digest
 			AND f.last = before.number RETURNING f.path, f.digest)
 		INSERT INTO fed (input_id, path, digest, first, last) SELECT DISTINCT $1::bigint, n.path, n.digest, $2::bigint, $2::bigint FROM pg_temp.feeding n

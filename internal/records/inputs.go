@@ -96,6 +96,7 @@ type NewDefinition struct {
 	Deliveries                 []Delivery
 	At                         time.Time
 	By                         string
+	Runs                       Runs
 }
 
 // Delivery is a file or table that an input delivers. No two inputs may deliver
@@ -187,7 +188,7 @@ func saveVersion(ctx context.Context, tx pgx.Tx, id, version int64, d NewDefinit
 			return taken
 		}
 	}
-	return nil
+	return saveRuns(ctx, tx, Subject{Input: id}, d.Runs)
 }
 
 // Version is one saved version of a definition.

@@ -80,7 +80,7 @@ func TestNoticesOnTheirWay(t *testing.T) {
 func TestUnattendedAndAsking(t *testing.T) {
 	s := open(t)
 	_, in := input(t, s, "a")
-	id, err := s.AskRefresh(t.Context(), in.ID, records.Request{}, "local", now, noJob)
+	id, err := s.AskRefresh(t.Context(), of(in), records.Request{}, "local", now, noJob)
 	require.NoError(t, err)
 	waiting, lost, err := s.Unattended(t.Context())
 	require.NoError(t, err)
@@ -89,7 +89,7 @@ func TestUnattendedAndAsking(t *testing.T) {
 
 	fence, err := s.ClaimRefresh(t.Context(), id, now)
 	require.NoError(t, err)
-	next, err := s.AskRefresh(t.Context(), in.ID, records.Request{Only: []string{"x"}}, "local", now, noJob)
+	next, err := s.AskRefresh(t.Context(), of(in), records.Request{Only: []string{"x"}}, "local", now, noJob)
 	require.NoError(t, err)
 	waiting, lost, err = s.Unattended(t.Context())
 	require.NoError(t, err)
@@ -101,7 +101,7 @@ func TestUnattendedAndAsking(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []records.Claimed{{ID: id, Fence: fence}}, lost)
 
-	require.NoError(t, s.EndRefresh(t.Context(), id, fence, now, records.Ending{Outcome: records.Asking, Problem: "x is empty"}, noJob))
+	require.NoError(t, s.EndRefresh(t.Context(), id, fence, now, records.Ending{Outcome: records.Asking, Problem: "x is empty", Asks: []string{"broken"}}, noJob))
 	on, err := s.AnswerRefresh(t.Context(), id, true, "local", now, noJob)
 	require.NoError(t, err)
 	r, err := s.Refresh(t.Context(), on)

@@ -20,13 +20,20 @@ func (s *Store) Receipt(ctx context.Context, number int64) (receipt.Stored, erro
 // Receipts of named files alone do not count.
 func (s *Store) LastReceipt(ctx context.Context, input int64, parameters string, before int64) (receipt.Stored, error) {
 	return one[receipt.Stored](s.Pool.Query(ctx, `SELECT number, header, digest, previous FROM receipts
-		WHERE input_id = $1 AND parameters = $2 AND NOT once AND ($3 = 0 OR number < $3) ORDER BY number DESC LIMIT 1`, input, parameters, before))
+		WHERE number = (SELECT number FROM receipt_inputs WHERE input_id = $1 AND parameters = $2 AND NOT once AND ($3 = 0 OR number < $3) ORDER BY number DESC LIMIT 1)`, input, parameters, before))
+}
+
+// LastReportReceipt returns the newest receipt, before a number (0 for the newest of
+// all), of the report that a refresh is of, or ErrNotFound.
+func (s *Store) LastReportReceipt(ctx context.Context, refresh, before int64) (receipt.Stored, error) {
+	return one[receipt.Stored](s.Pool.Query(ctx, `SELECT r.number, r.header, r.digest, r.previous FROM receipts r JOIN refreshes f ON f.id = r.refresh_id
+		WHERE f.report_id = (SELECT report_id FROM refreshes WHERE id = $1) AND ($2 = 0 OR r.number < $2) ORDER BY r.number DESC LIMIT 1`, refresh, before))
 }
 
 // LastReceiptNumbers returns the number of each input's newest receipt, whatever
 // its parameters.
 func (s *Store) LastReceiptNumbers(ctx context.Context, inputs []int64) (map[int64]int64, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT input_id, max(number) FROM receipts WHERE input_id = ANY($1) GROUP BY input_id", inputs)
+	rows, err := s.Pool.Query(ctx, "SELECT input_id, max(number) FROM receipt_inputs WHERE input_id = ANY($1) GROUP BY input_id", inputs)
 	if err != nil {
 		return nil, err
 	}
@@ -123,12 +130,12 @@ func (s *Store) Session(ctx context.Context, digest string, now time.Time) (bool
 	return known, err
 }
 
-// ReceiptBefore returns the receipt that one is compared with: the newest before
-// it of the same input and parameters; nil if there is none.
-func (s *Store) ReceiptBefore(ctx context.Context, number int64) (*receipt.Stored, error) {
-	before, err := one[receipt.Stored](s.Pool.Query(ctx, `SELECT b.number, b.header, b.digest, b.previous FROM receipts r
-		JOIN receipts b ON b.input_id = r.input_id AND b.parameters = r.parameters AND NOT b.once AND b.number < r.number
-		WHERE r.number = $1 ORDER BY b.number DESC LIMIT 1`, number))
+// ReceiptBefore returns the receipt that one is compared with, for an input: the
+// newest before it with the same parameters; nil if there is none.
+func (s *Store) ReceiptBefore(ctx context.Context, number, input int64) (*receipt.Stored, error) {
+	before, err := one[receipt.Stored](s.Pool.Query(ctx, `SELECT number, header, digest, previous FROM receipts WHERE number = (
+		SELECT b.number FROM receipt_inputs r JOIN receipt_inputs b ON b.input_id = r.input_id AND b.parameters = r.parameters AND NOT b.once AND b.number < r.number
+		WHERE r.number = $1 AND r.input_id = $2 ORDER BY b.number DESC LIMIT 1)`, number, input))
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}

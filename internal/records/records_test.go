@@ -184,9 +184,9 @@ func TestRefreshesAreFenced(t *testing.T) {
 	_, in := input(t, s, "a")
 	jobs := 0
 	job := func(pgx.Tx, int64) error { jobs++; return nil }
-	first, err := s.AskRefresh(t.Context(), in.ID, records.Request{}, "local", now, job)
+	first, err := s.AskRefresh(t.Context(), of(in), records.Request{}, "local", now, job)
 	require.NoError(t, err)
-	joined, err := s.AskRefresh(t.Context(), in.ID, records.Request{}, "local", now, job)
+	joined, err := s.AskRefresh(t.Context(), of(in), records.Request{}, "local", now, job)
 	require.NoError(t, err)
 	assert.Equal(t, first, joined)
 	assert.Equal(t, 1, jobs)
@@ -195,7 +195,7 @@ func TestRefreshesAreFenced(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.ClaimRefresh(t.Context(), first, now)
 	assert.ErrorIs(t, err, records.ErrConflict, "it runs already")
-	second, err := s.AskRefresh(t.Context(), in.ID, records.Request{}, "local", now, job)
+	second, err := s.AskRefresh(t.Context(), of(in), records.Request{}, "local", now, job)
 	require.NoError(t, err)
 	assert.NotEqual(t, first, second, "one that runs is not joined")
 	_, err = s.ClaimRefresh(t.Context(), second, now)
@@ -203,7 +203,7 @@ func TestRefreshesAreFenced(t *testing.T) {
 
 	require.NoError(t, s.SaveProgress(t.Context(), first, fence, records.Progress{Stage: "reading", Files: 3}))
 	assert.ErrorIs(t, s.SaveProgress(t.Context(), first, fence+1, records.Progress{Stage: "reading"}), records.ErrLostLease)
-	commit := records.Commit{Refresh: first, Fence: fence + 1, InputID: in.ID, Ended: now, Job: job, Header: receipt.Header{Input: "a"}}
+	commit := records.Commit{Refresh: first, Fence: fence + 1, Inputs: []records.InputCommit{{InputID: in.ID, Parameters: "{}"}}, Ended: now, Job: job, Header: receipt.Header{Section: receipt.Section{Input: "a"}}}
 	_, err = s.CommitRefresh(t.Context(), commit)
 	assert.ErrorIs(t, err, records.ErrLostLease)
 	assert.ErrorIs(t, s.EndRefresh(t.Context(), first, fence+1, now, records.Ending{Outcome: records.Failed}, job), records.ErrLostLease)
@@ -223,7 +223,7 @@ func TestRefreshesAreFenced(t *testing.T) {
 
 	_, err = s.ClaimRefresh(t.Context(), second, now)
 	require.NoError(t, err)
-	third, err := s.AskRefresh(t.Context(), in.ID, records.Request{}, "local", now, noJob)
+	third, err := s.AskRefresh(t.Context(), of(in), records.Request{}, "local", now, noJob)
 	require.NoError(t, err)
 	interrupted, waiting, err := s.InterruptRefreshes(t.Context(), now)
 	require.NoError(t, err)
@@ -242,11 +242,11 @@ func TestChainIsVerified(t *testing.T) {
 	s := open(t)
 	_, in := input(t, s, "a")
 	for range 5 {
-		id, err := s.AskRefresh(t.Context(), in.ID, records.Request{}, "local", now, noJob)
+		id, err := s.AskRefresh(t.Context(), of(in), records.Request{}, "local", now, noJob)
 		require.NoError(t, err)
 		fence, err := s.ClaimRefresh(t.Context(), id, now)
 		require.NoError(t, err)
-		_, err = s.CommitRefresh(t.Context(), records.Commit{Refresh: id, Fence: fence, InputID: in.ID, Ended: now, Parameters: "{}", Job: noJob, Header: receipt.Header{Input: "a"}})
+		_, err = s.CommitRefresh(t.Context(), records.Commit{Refresh: id, Fence: fence, Inputs: []records.InputCommit{{InputID: in.ID, Parameters: "{}"}}, Ended: now, Job: noJob, Header: receipt.Header{Section: receipt.Section{Input: "a"}}})
 		require.NoError(t, err)
 	}
 	chain, err := s.Verify(t.Context())
@@ -260,6 +260,8 @@ func TestChainIsVerified(t *testing.T) {
 	assert.Equal(t, int64(4), before.Number)
 
 	// The last receipt taken away leaves a sound chain, and a head that tells.
+	_, err = s.Pool.Exec(t.Context(), "DELETE FROM receipt_inputs WHERE number = 5")
+	require.NoError(t, err)
 	_, err = s.Pool.Exec(t.Context(), "DELETE FROM receipts WHERE number = 5")
 	require.NoError(t, err)
 	_, err = s.Verify(t.Context())

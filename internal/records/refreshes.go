@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -32,8 +33,10 @@ const (
 // Refresh is one run. The row is the truth of it; a job is only the means.
 type Refresh struct {
 	ID        int64
-	InputID   int64
-	Input     string // name
+	InputID   int64  // 0 of a report
+	ReportID  int64  // 0 of an input
+	Input     string // name of the input or report
+	Inputs    []int64
 	Outcome   Outcome
 	AskedBy   string
 	AskedAt   time.Time
@@ -75,10 +78,11 @@ type StoppingFile struct {
 
 // A committed refresh whose files are not yet in their places still runs, for
 // whoever asks: delivered is announced once everything is there.
-const selectRefresh = `SELECT f.id, f.input_id, CASE WHEN f.outcome = 'delivered' AND f.problem = ''
+const selectRefresh = `SELECT f.id, coalesce(f.input_id, 0) AS input_id, coalesce(f.report_id, 0) AS report_id, CASE WHEN f.outcome = 'delivered' AND f.problem = ''
 	AND EXISTS (SELECT FROM publications p WHERE p.refresh_id = f.id) THEN 'running' ELSE f.outcome END AS outcome, f.asked_by, f.asked_at, f.as_of, f.started, f.ended, f.stage, f.files, f.files_done,
-	f.bytes, f.bytes_done, f.rows, f.problem, f.next, f.stopped_by, f.fence, f.request, f.asks, f.rehearsal, i.name AS input, coalesce(r.number, 0) AS receipt
-	FROM refreshes f JOIN inputs i ON i.id = f.input_id LEFT JOIN receipts r ON r.refresh_id = f.id `
+	f.bytes, f.bytes_done, f.rows, f.problem, f.next, f.stopped_by, f.fence, f.request, f.asks, f.rehearsal, coalesce(i.name, p.name) AS input, coalesce(r.number, 0) AS receipt,
+	ARRAY(SELECT m.input_id FROM refresh_inputs m WHERE m.refresh_id = f.id ORDER BY m.input_id) AS inputs
+	FROM refreshes f LEFT JOIN inputs i ON i.id = f.input_id LEFT JOIN reports p ON p.id = f.report_id LEFT JOIN receipts r ON r.refresh_id = f.id `
 
 // Refresh returns a refresh, or ErrNotFound.
 func (s *Store) Refresh(ctx context.Context, id int64) (Refresh, error) {
@@ -86,33 +90,42 @@ func (s *Store) Refresh(ctx context.Context, id int64) (Refresh, error) {
 }
 
 // Refreshes lists refreshes before an id (0 for the newest), the newest first,
-// of one input or of all.
+// of one input, alone or with a report, or of all.
 func (s *Store) Refreshes(ctx context.Context, input *int64, before int64, limit int) ([]Refresh, error) {
-	return all[Refresh](s.Pool.Query(ctx, selectRefresh+`WHERE ($1::bigint IS NULL OR f.input_id = $1) AND ($2 = 0 OR f.id < $2) ORDER BY f.id DESC LIMIT $3`, input, before, limit))
+	return all[Refresh](s.Pool.Query(ctx, selectRefresh+`WHERE ($1::bigint IS NULL OR f.id IN (SELECT refresh_id FROM refresh_inputs WHERE input_id = $1 AND ($2 = 0 OR refresh_id < $2) ORDER BY refresh_id DESC LIMIT $3))
+		AND ($2 = 0 OR f.id < $2) ORDER BY f.id DESC LIMIT $3`, input, before, limit))
 }
 
-// LastRefreshes returns the newest refresh of each input; rehearsals do not count.
+// LastRefreshes returns the newest refresh of each input, alone or with a report;
+// rehearsals do not count.
 func (s *Store) LastRefreshes(ctx context.Context, inputs []int64) (map[int64]Refresh, error) {
 	list, err := all[Refresh](s.Pool.Query(ctx, selectRefresh+`WHERE f.id IN (
-		SELECT (SELECT id FROM refreshes WHERE input_id = i.id AND NOT request ? 'rehearse' ORDER BY id DESC LIMIT 1) FROM inputs i WHERE i.id = ANY($1))`, inputs))
+		SELECT (SELECT m.refresh_id FROM refresh_inputs m JOIN refreshes r ON r.id = m.refresh_id WHERE m.input_id = i.id AND NOT r.request ? 'rehearse'
+			ORDER BY m.refresh_id DESC LIMIT 1) FROM inputs i WHERE i.id = ANY($1))`, inputs))
 	last := map[int64]Refresh{}
 	for _, r := range list {
-		last[r.InputID] = r
+		for _, input := range r.Inputs {
+			if known, is := last[input]; slices.Contains(inputs, input) && (!is || known.ID < r.ID) {
+				last[input] = r
+			}
+		}
 	}
 	return last, err
 }
 
+// Subject is what a refresh is asked of: an input, or a report and its inputs.
+type Subject struct {
+	Input, Report int64 // one of them
+	Inputs        []int64
+}
+
 // AskRefresh records a waiting refresh and the job that will run it, in one
-// transaction. If one waits already for the same input and request it is joined.
-func (s *Store) AskRefresh(ctx context.Context, input int64, request Request, by string, at time.Time, job func(tx pgx.Tx, id int64) error) (int64, error) {
+// transaction. If one waits already for the same subject and request it is joined.
+func (s *Store) AskRefresh(ctx context.Context, of Subject, request Request, by string, at time.Time, job func(tx pgx.Tx, id int64) error) (int64, error) {
 	var id int64
-	err := s.Tx(ctx, func(tx pgx.Tx) error {
-		err := tx.QueryRow(ctx, `INSERT INTO refreshes (input_id, outcome, asked_by, asked_at, as_of, stage, request)
-			VALUES ($1, 'waiting', $2, $3, $3, 'waiting', $4) ON CONFLICT (input_id, request) WHERE outcome = 'waiting' DO NOTHING RETURNING id`, input, by, at, request).Scan(&id)
-		if errors.Is(err, pgx.ErrNoRows) {
-			return tx.QueryRow(ctx, "SELECT id FROM refreshes WHERE input_id = $1 AND outcome = 'waiting' AND request = $2", input, request).Scan(&id)
-		}
-		if err != nil {
+	err := s.Tx(ctx, func(tx pgx.Tx) (err error) {
+		var joined bool
+		if id, joined, err = askRefresh(ctx, tx, of, request, by, at); err != nil || joined {
 			return err
 		}
 		return job(tx, id)
@@ -120,18 +133,44 @@ func (s *Store) AskRefresh(ctx context.Context, input int64, request Request, by
 	return id, err
 }
 
+func askRefresh(ctx context.Context, tx pgx.Tx, of Subject, request Request, by string, at time.Time) (id int64, joined bool, err error) {
+	err = tx.QueryRow(ctx, `INSERT INTO refreshes (input_id, report_id, outcome, asked_by, asked_at, as_of, stage, request)
+		VALUES (nullif($1::bigint, 0), nullif($2::bigint, 0), 'waiting', $3, $4, $4, 'waiting', $5)
+		ON CONFLICT (coalesce(input_id, 0), coalesce(report_id, 0), request) WHERE outcome = 'waiting' DO NOTHING RETURNING id`, of.Input, of.Report, by, at, request).Scan(&id)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = tx.QueryRow(ctx, `SELECT id FROM refreshes WHERE coalesce(input_id, 0) = $1 AND coalesce(report_id, 0) = $2 AND outcome = 'waiting' AND request = $3`,
+			of.Input, of.Report, request).Scan(&id)
+		return id, true, err
+	}
+	if err == nil {
+		_, err = tx.Exec(ctx, "INSERT INTO refresh_inputs (input_id, refresh_id) SELECT DISTINCT unnest($1::bigint[]), $2::bigint", of.Inputs, id)
+	}
+	return id, false, err
+}
+
 // Lease is how long a running refresh is believed to run without a sign.
 const Lease = 15 * time.Second
 
 // ClaimRefresh makes a waiting refresh a running one and returns its fencing
 // number. ErrConflict says that it does not wait, or that another refresh of
-// the input runs; that one will see to it when it ends.
+// an input of it runs; that one will see to it when it ends. All inputs are taken
+// at once, in the order of their ids.
 func (s *Store) ClaimRefresh(ctx context.Context, id int64, at time.Time) (fence int64, err error) {
-	// One that asks is overtaken.
-	err = s.Pool.QueryRow(ctx, `WITH overtaken AS (UPDATE refreshes SET outcome = 'stopped', next = next || '; refresh ' || $1::text || ' overtook the question'
-			WHERE input_id = (SELECT input_id FROM refreshes WHERE id = $1 AND NOT request ? 'rehearse') AND outcome = 'asking' AND id < $1)
-		UPDATE refreshes SET outcome = 'running', stage = 'looking', started = $2,
-		as_of = coalesce((request->>'as_of')::timestamptz, $2), fence = fence + 1, lease_until = now() + $3 WHERE id = $1 AND outcome = 'waiting' RETURNING fence`, id, at, Lease).Scan(&fence)
+	err = s.Tx(ctx, func(tx pgx.Tx) error {
+		err := tx.QueryRow(ctx, `UPDATE refreshes SET outcome = 'running', stage = 'looking', started = $2,
+			as_of = coalesce((request->>'as_of')::timestamptz, $2), fence = fence + 1, lease_until = now() + $3 WHERE id = $1 AND outcome = 'waiting' RETURNING fence`, id, at, Lease).Scan(&fence)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "INSERT INTO running (input_id, refresh_id) SELECT input_id, refresh_id FROM refresh_inputs WHERE refresh_id = $1 ORDER BY input_id", id); err != nil {
+			return err
+		}
+		// One that asks is overtaken.
+		_, err = tx.Exec(ctx, `UPDATE refreshes a SET outcome = 'stopped', next = a.next || '; refresh ' || $1::text || ' overtook the question'
+			FROM refreshes f WHERE f.id = $1 AND NOT f.request ? 'rehearse' AND a.outcome = 'asking' AND a.id < $1
+			AND coalesce(a.input_id, 0) = coalesce(f.input_id, 0) AND coalesce(a.report_id, 0) = coalesce(f.report_id, 0)`, id)
+		return err
+	})
 	if isUnique(err) || errors.Is(err, pgx.ErrNoRows) {
 		err = ErrConflict
 	}
@@ -149,8 +188,10 @@ func (s *Store) AnswerRefresh(ctx context.Context, id int64, goOn bool, by strin
 		}
 		var request Request
 		var asks []string
-		err := tx.QueryRow(ctx, `UPDATE refreshes SET outcome = 'stopped', next = $2 WHERE id = $1 AND outcome = 'asking' RETURNING request, asks`,
-			id, by+" answered: "+word).Scan(&request, &asks)
+		var of Subject
+		err := tx.QueryRow(ctx, `UPDATE refreshes SET outcome = 'stopped', next = $2 WHERE id = $1 AND outcome = 'asking'
+			RETURNING request, asks, coalesce(input_id, 0), coalesce(report_id, 0), ARRAY(SELECT input_id FROM refresh_inputs WHERE refresh_id = $1)`,
+			id, by+" answered: "+word).Scan(&request, &asks, &of.Input, &of.Report, &of.Inputs)
 		if errors.Is(err, pgx.ErrNoRows) {
 			err = ErrConflict
 		}
@@ -158,10 +199,8 @@ func (s *Store) AnswerRefresh(ctx context.Context, id int64, goOn bool, by strin
 			return err
 		}
 		request.Accept = append(request.Accept, asks...)
-		err = tx.QueryRow(ctx, `INSERT INTO refreshes (input_id, outcome, asked_by, asked_at, as_of, stage, request)
-			SELECT input_id, 'waiting', $2, $3, $3, 'waiting', $4 FROM refreshes WHERE id = $1 RETURNING id`,
-			id, fmt.Sprintf("%s, answering refresh %d", by, id), at, request).Scan(&answered)
-		if err != nil {
+		var joined bool
+		if answered, joined, err = askRefresh(ctx, tx, of, request, fmt.Sprintf("%s, answering refresh %d", by, id), at); err != nil || joined {
 			return err
 		}
 		return job(tx, answered)
@@ -189,7 +228,7 @@ type Claimed struct{ ID, Fence int64 }
 // and no job for them does, and those that run without a sign of life.
 func (s *Store) Unattended(ctx context.Context) (waiting []int64, lost []Claimed, err error) {
 	rows, err := s.Pool.Query(ctx, `SELECT id FROM refreshes w WHERE outcome = 'waiting'
-		AND NOT EXISTS (SELECT FROM refreshes r WHERE r.input_id = w.input_id AND r.outcome = 'running')
+		AND NOT EXISTS (SELECT FROM running r JOIN refresh_inputs m ON m.input_id = r.input_id WHERE m.refresh_id = w.id)
 		AND NOT EXISTS (SELECT FROM river_job j WHERE j.kind = 'refresh' AND j.state = 'available' AND (j.args->>'refresh')::bigint = w.id)`)
 	if err != nil {
 		return nil, nil, err
@@ -253,16 +292,28 @@ func (s *Store) EndRefresh(ctx context.Context, id, fence int64, at time.Time, e
 	})
 }
 
+// nextWaiting lets go of the inputs of a refresh that ended. For each, the first
+// that waits for it, and for nothing that runs, is run.
 func nextWaiting(ctx context.Context, tx pgx.Tx, id int64, job func(tx pgx.Tx, id int64) error) error {
-	var next int64
-	err := tx.QueryRow(ctx, `SELECT id FROM refreshes WHERE outcome = 'waiting' AND input_id = (SELECT input_id FROM refreshes WHERE id = $1) ORDER BY id LIMIT 1`, id).Scan(&next)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return nil
+	if _, err := tx.Exec(ctx, "DELETE FROM running WHERE refresh_id = $1", id); err != nil {
+		return err
 	}
+	rows, err := tx.Query(ctx, `SELECT DISTINCT first FROM (SELECT min(w.id) AS first FROM refresh_inputs ended JOIN refresh_inputs m ON m.input_id = ended.input_id
+		JOIN refreshes w ON w.id = m.refresh_id WHERE ended.refresh_id = $1 AND w.outcome = 'waiting'
+		AND NOT EXISTS (SELECT FROM running r JOIN refresh_inputs also ON also.input_id = r.input_id WHERE also.refresh_id = w.id) GROUP BY ended.input_id) f ORDER BY first`, id)
 	if err != nil {
 		return err
 	}
-	return job(tx, next)
+	waiting, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err != nil {
+		return err
+	}
+	for _, next := range waiting {
+		if err := job(tx, next); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Publication is a staged file of a committed refresh that has yet to take its
@@ -276,17 +327,23 @@ type Publication struct {
 // Commit is all that makes a refresh count, in one transaction.
 type Commit struct {
 	Refresh, Fence int64
-	InputID        int64
 	Ended          time.Time
 	Progress       Progress
 	Header         receipt.Header // Number and Previous are filled in
+	Inputs         []InputCommit
 	Publish        []func(ctx context.Context, tx pgx.Tx) error
 	Files          []Publication
-	Copies         []string // files of folders that are delivered
-	Parameters     string   // canonical JSON of the parameters' values
-	Fed            []FedFile
-	Gone           []string // files of the last delivery that are certainly gone
 	Job            func(tx pgx.Tx, id int64) error
+}
+
+// InputCommit is what a refresh came to for one input.
+type InputCommit struct {
+	InputID    int64
+	Parameters string // canonical JSON of the parameters' values
+	Deliveries []receipt.Delivery
+	Copies     []string // files of folders that are delivered
+	Fed        []FedFile
+	Gone       []string // files of the last delivery that are certainly gone
 }
 
 // CommitRefresh publishes tables, appends the receipt to the chain, and records
@@ -321,22 +378,14 @@ func (s *Store) CommitRefresh(ctx context.Context, c Commit) (receipt.Stored, er
 			return err
 		}
 		stored = receipt.Stored{Number: h.Number, Header: header, Digest: receipt.Digest(header), Previous: h.Previous}
-		if _, err := tx.Exec(ctx, "INSERT INTO receipts (number, refresh_id, input_id, header, digest, previous, parameters, once) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
-			stored.Number, c.Refresh, c.InputID, stored.Header, stored.Digest, stored.Previous, c.Parameters, len(h.Only) > 0); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO receipts (number, refresh_id, header, digest, previous) VALUES ($1, $2, $3, $4, $5)",
+			stored.Number, c.Refresh, stored.Header, stored.Digest, stored.Previous); err != nil {
 			return err
 		}
-		for _, d := range h.Deliveries {
-			if _, err := tx.Exec(ctx, "INSERT INTO delivered (receipt, kind, name, input_id, size, digest) VALUES ($1, $2, $3, $4, $5, $6)",
-				stored.Number, d.Kind, d.Name, c.InputID, d.Bytes, d.Digest); err != nil {
+		for _, in := range c.Inputs {
+			if err := recordInput(ctx, tx, in, stored.Number, len(h.Only) > 0); err != nil {
 				return err
 			}
-		}
-		if _, err := tx.Exec(ctx, "INSERT INTO delivered (receipt, kind, name, input_id, size, digest) SELECT $1, 'copy', unnest($2::text[]), $3, 0, ''",
-			stored.Number, c.Copies, c.InputID); err != nil {
-			return err
-		}
-		if err := recordFed(ctx, tx, c, stored.Number); err != nil {
-			return fmt.Errorf("record which files fed it: %w", err)
 		}
 		if _, err := tx.Exec(ctx, "UPDATE chain SET number = $1, digest = $2", stored.Number, stored.Digest); err != nil {
 			return err
@@ -344,6 +393,27 @@ func (s *Store) CommitRefresh(ctx context.Context, c Commit) (receipt.Stored, er
 		return nextWaiting(ctx, tx, c.Refresh, c.Job)
 	})
 	return stored, err
+}
+
+// recordInput records what a receipt is of one input.
+func recordInput(ctx context.Context, tx pgx.Tx, in InputCommit, number int64, once bool) error {
+	if _, err := tx.Exec(ctx, "INSERT INTO receipt_inputs (input_id, number, parameters, once) VALUES ($1, $2, $3, $4)", in.InputID, number, in.Parameters, once); err != nil {
+		return err
+	}
+	for _, d := range in.Deliveries {
+		if _, err := tx.Exec(ctx, "INSERT INTO delivered (receipt, kind, name, input_id, size, digest) VALUES ($1, $2, $3, $4, $5, $6)",
+			number, d.Kind, d.Name, in.InputID, d.Bytes, d.Digest); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(ctx, "INSERT INTO delivered (receipt, kind, name, input_id, size, digest) SELECT $1, 'copy', unnest($2::text[]), $3, 0, ''",
+		number, in.Copies, in.InputID); err != nil {
+		return err
+	}
+	if err := recordFed(ctx, tx, in, number); err != nil {
+		return fmt.Errorf("record which files fed it: %w", err)
+	}
+	return nil
 }
 
 // Publications lists the files that committed refreshes have yet to put in
@@ -371,6 +441,9 @@ func (s *Store) InterruptRefreshes(ctx context.Context, at time.Time) (interrupt
 	tag, err := s.Pool.Exec(ctx, `UPDATE refreshes SET outcome = 'interrupted', stage = 'done', ended = $1, fence = fence + 1,
 		problem = 'the service ended while it ran', next = 'refresh again; the last delivery stands' WHERE outcome = 'running'`, at)
 	if err != nil {
+		return 0, nil, err
+	}
+	if _, err := s.Pool.Exec(ctx, "DELETE FROM running r USING refreshes f WHERE f.id = r.refresh_id AND f.outcome <> 'running'"); err != nil {
 		return 0, nil, err
 	}
 	rows, err := s.Pool.Query(ctx, "SELECT id FROM refreshes WHERE outcome = 'waiting' ORDER BY id")

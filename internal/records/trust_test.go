@@ -16,19 +16,28 @@ import (
 	"jorvex/internal/records"
 )
 
+// of is an input as the subject of a refresh.
+func of(in records.Input) records.Subject {
+	return records.Subject{Input: in.ID, Inputs: []int64{in.ID}}
+}
+
 // deliver commits one refresh of an input that some files fed.
 func deliver(t *testing.T, s *records.Store, in records.Input, c records.Commit, fed ...string) receipt.Stored {
 	t.Helper()
-	id, err := s.AskRefresh(t.Context(), in.ID, records.Request{}, "local", now, noJob)
+	id, err := s.AskRefresh(t.Context(), of(in), records.Request{}, "local", now, noJob)
 	require.NoError(t, err)
 	fence, err := s.ClaimRefresh(t.Context(), id, now)
 	require.NoError(t, err)
-	c.Refresh, c.Fence, c.InputID, c.Ended, c.Job = id, fence, in.ID, now, noJob
-	if c.Parameters == "" {
-		c.Parameters = "{}"
+	c.Refresh, c.Fence, c.Ended, c.Job = id, fence, now, noJob
+	if len(c.Inputs) == 0 {
+		c.Inputs = make([]records.InputCommit, 1)
+	}
+	one := &c.Inputs[0]
+	if one.InputID = in.ID; one.Parameters == "" {
+		one.Parameters = "{}"
 	}
 	for i := 0; i+1 < len(fed); i += 2 {
-		c.Fed = append(c.Fed, records.FedFile{Path: fed[i], Digest: fed[i+1]})
+		one.Fed = append(one.Fed, records.FedFile{Path: fed[i], Digest: fed[i+1]})
 	}
 	stored, err := s.CommitRefresh(t.Context(), c)
 	require.NoError(t, err)
@@ -39,7 +48,7 @@ func TestRequestsThatAskTheSameJoin(t *testing.T) {
 	s := open(t)
 	_, in := input(t, s, "a")
 	ask := func(r records.Request) int64 {
-		id, err := s.AskRefresh(t.Context(), in.ID, r, "local", now, noJob)
+		id, err := s.AskRefresh(t.Context(), of(in), r, "local", now, noJob)
 		require.NoError(t, err)
 		return id
 	}
@@ -70,9 +79,9 @@ func TestRequestsThatAskTheSameJoin(t *testing.T) {
 func TestBaselinesGoByParameters(t *testing.T) {
 	s := open(t)
 	_, in := input(t, s, "a")
-	deliver(t, s, in, records.Commit{Header: receipt.Header{Input: "a"}})
-	deliver(t, s, in, records.Commit{Header: receipt.Header{Input: "a"}, Parameters: `{"period":"2026-10"}`})
-	deliver(t, s, in, records.Commit{Header: receipt.Header{Input: "a", Only: []string{"x"}}})
+	deliver(t, s, in, records.Commit{Header: receipt.Header{Section: receipt.Section{Input: "a"}}})
+	deliver(t, s, in, records.Commit{Header: receipt.Header{Section: receipt.Section{Input: "a"}}, Inputs: []records.InputCommit{{Parameters: `{"period":"2026-10"}`}}})
+	deliver(t, s, in, records.Commit{Header: receipt.Header{Section: receipt.Section{Input: "a"}, Only: []string{"x"}}})
 	for parameters, want := range map[string]int64{"{}": 1, `{"period":"2026-10"}`: 2} {
 		last, err := s.LastReceipt(t.Context(), in.ID, parameters, 0)
 		require.NoError(t, err)
@@ -94,7 +103,7 @@ func TestFedRuns(t *testing.T) {
 	deliver(t, s, b, records.Commit{}, "x", "1")
 	deliver(t, s, a, records.Commit{}, "x", "1", "y", "2")
 	deliver(t, s, a, records.Commit{}, "x", "1", "y", "2", "z\xff", "9")
-	deliver(t, s, a, records.Commit{Gone: []string{"x"}}, "y", "1")
+	deliver(t, s, a, records.Commit{Inputs: []records.InputCommit{{Gone: []string{"x"}}}}, "y", "1")
 	runs := func(path string) string {
 		fed, err := s.FedBy(t.Context(), a.ID, []byte(path))
 		require.NoError(t, err)
@@ -219,8 +228,8 @@ func TestDeliveredThings(t *testing.T) {
 	s := open(t)
 	_, a := input(t, s, "a")
 	_, b := input(t, s, "b")
-	deliver(t, s, a, records.Commit{Header: receipt.Header{Deliveries: []receipt.Delivery{{Kind: "file", Name: "x.csv", Bytes: 7, Digest: "d1"}, {Kind: "table", Name: "x"}}}})
-	deliver(t, s, b, records.Commit{Header: receipt.Header{Deliveries: []receipt.Delivery{{Kind: "file", Name: "y.csv", Bytes: 8, Digest: "d2"}}}})
+	deliver(t, s, a, records.Commit{Inputs: []records.InputCommit{{Deliveries: []receipt.Delivery{{Kind: "file", Name: "x.csv", Bytes: 7, Digest: "d1"}, {Kind: "table", Name: "x"}}}}})
+	deliver(t, s, b, records.Commit{Inputs: []records.InputCommit{{Deliveries: []receipt.Delivery{{Kind: "file", Name: "y.csv", Bytes: 8, Digest: "d2"}}}}})
 	made, err := s.MadeSince(t.Context(), 0)
 	require.NoError(t, err)
 	assert.Equal(t, []records.Made{{1, "file", "x.csv", a.ID, 7, "d1"}, {2, "file", "y.csv", b.ID, 8, "d2"}}, made)
@@ -262,4 +271,108 @@ func TestLeaseIsKept(t *testing.T) {
 	assert.ErrorIs(t, <-ended, records.ErrInUse)
 	cancel()
 	other.Release()
+}
+
+// A report takes all its inputs at once; who wants one of them waits, and runs when
+// they are free again.
+func TestReportsTakeTheirInputs(t *testing.T) {
+	s := open(t)
+	_, a := input(t, s, "a")
+	_, b := input(t, s, "b")
+	id, err := s.SaveReport(t.Context(), 0, 0, records.Report{Name: "both", Inputs: []int64{a.ID, b.ID}, Text: "report: both", SavedAt: now, SavedBy: "local"}, records.Runs{})
+	require.NoError(t, err)
+	_, err = s.SaveReport(t.Context(), 0, 0, records.Report{Name: "both", Inputs: []int64{}}, records.Runs{})
+	assert.ErrorIs(t, err, records.ErrExists)
+	_, err = s.SaveReport(t.Context(), id, 7, records.Report{Name: "both", Inputs: []int64{}}, records.Runs{})
+	assert.ErrorIs(t, err, records.ErrConflict)
+
+	ask := func(of records.Subject) int64 {
+		id, err := s.AskRefresh(t.Context(), of, records.Request{}, "local", now, noJob)
+		require.NoError(t, err)
+		return id
+	}
+	both := records.Subject{Report: id, Inputs: []int64{b.ID, a.ID}}
+	first, second, third := ask(both), ask(of(b)), ask(of(a))
+	assert.Equal(t, first, ask(both))
+	fence, err := s.ClaimRefresh(t.Context(), first, now)
+	require.NoError(t, err)
+	for _, id := range []int64{second, third} {
+		_, err = s.ClaimRefresh(t.Context(), id, now)
+		assert.ErrorIs(t, err, records.ErrConflict)
+	}
+	r, err := s.Refresh(t.Context(), first)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"both", id, int64(0), []int64{a.ID, b.ID}}, []any{r.Input, r.ReportID, r.InputID, r.Inputs})
+
+	var jobs []int64
+	stored, err := s.CommitRefresh(t.Context(), records.Commit{Refresh: first, Fence: fence, Ended: now, Job: func(_ pgx.Tx, id int64) error { jobs = append(jobs, id); return nil },
+		Inputs: []records.InputCommit{{InputID: a.ID, Parameters: "{}"}, {InputID: b.ID, Parameters: "{}"}}})
+	require.NoError(t, err)
+	assert.Equal(t, []int64{second, third}, jobs)
+	for _, in := range []records.Input{a, b} {
+		last, err := s.LastReceipt(t.Context(), in.ID, "{}", 0)
+		require.NoError(t, err)
+		assert.Equal(t, stored.Number, last.Number)
+	}
+	ran, err := s.LastRefreshes(t.Context(), []int64{a.ID, b.ID})
+	require.NoError(t, err)
+	assert.Equal(t, []int64{third, second}, []int64{ran[a.ID].ID, ran[b.ID].ID})
+	list, err := s.Refreshes(t.Context(), &b.ID, 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, list, 2)
+}
+
+// What is due is taken once, and what arrived or became complete is no news twice.
+func TestDue(t *testing.T) {
+	s := open(t)
+	_, in := input(t, s, "a")
+	due := now.Add(time.Hour)
+	d := records.NewDefinition{Name: "a", PlaceID: in.PlaceID, At: now, By: "local", Runs: records.Runs{NextDue: &due, Arrivals: time.Minute, Complete: true}}
+	require.NoError(t, s.SaveInput(t.Context(), in.ID, in.Version, d))
+	at := func(when time.Time) []records.Due {
+		list, err := s.Due(t.Context(), when)
+		require.NoError(t, err)
+		return list
+	}
+	take := func(d records.Due, next *time.Time) int64 {
+		id, err := s.TakeDue(t.Context(), d, of(in), "schedule", now, next, noJob)
+		require.NoError(t, err)
+		return id
+	}
+	assert.Empty(t, at(now))
+	next, err := s.NextRuns(t.Context(), []int64{in.ID})
+	require.NoError(t, err)
+	assert.WithinDuration(t, due, next[in.ID], 0)
+
+	list := at(due)
+	require.Len(t, list, 1)
+	later := due.Add(24 * time.Hour)
+	id := take(list[0], &later)
+	assert.NotZero(t, id)
+	assert.Zero(t, take(list[0], &later), "it was taken")
+	assert.Empty(t, at(due))
+
+	require.NoError(t, s.NoteArrivals(t.Context(), in.ID, now))
+	require.NoError(t, s.NoteArrivals(t.Context(), in.ID, now.Add(30*time.Second)))
+	assert.Empty(t, at(now.Add(time.Minute)), "it is not quiet yet")
+	list = at(now.Add(90 * time.Second))
+	require.Len(t, list, 1)
+	assert.WithinDuration(t, now, *list[0].Arrived, 0)
+	assert.Nil(t, list[0].NextDue)
+	assert.Equal(t, id, take(list[0], nil), "it joins the one that waits")
+	assert.Empty(t, at(now.Add(90*time.Second)))
+	assert.Len(t, at(later), 1, "the schedule stands")
+
+	require.NoError(t, s.NoteComplete(t.Context(), in.ID, []string{"2026-W46"}))
+	assert.Empty(t, at(now), "what was complete before is no news")
+	require.NoError(t, s.NoteComplete(t.Context(), in.ID, []string{"2026-W46", "2026-W47"}))
+	list = at(now)
+	require.Len(t, list, 1)
+	assert.Equal(t, []string{"2026-W47"}, list[0].Complete)
+	take(list[0], nil)
+	assert.Empty(t, at(now))
+
+	d.Runs = records.Runs{}
+	require.NoError(t, s.SaveInput(t.Context(), in.ID, in.Version+1, d))
+	assert.Empty(t, at(later))
 }

@@ -24,18 +24,19 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 	if err := r.batch.Commit(); err != nil {
 		return receipt.Stored{}, err
 	}
-	commit := records.Commit{
-		Refresh: r.row.ID, Fence: r.fence, InputID: r.row.InputID, Ended: header.Ended, Progress: r.progress(),
-		Header: header, Files: r.staged, Copies: r.copies, Parameters: r.view.Parameters, Job: r.enqueue(ctx),
-		Gone: r.view.Gone,
-	}
-	for _, f := range r.files {
-		if f.leftOut == "" {
-			commit.Fed = append(commit.Fed, records.FedFile{Path: f.picked.Path, Digest: f.reading.Digest})
+	commit := records.Commit{Refresh: r.row.ID, Fence: r.fence, Ended: header.Ended, Progress: r.progress(), Header: header, Job: r.enqueue(ctx)}
+	for _, p := range r.pieces {
+		in := records.InputCommit{InputID: p.input, Parameters: p.view.Parameters, Deliveries: p.deliveries, Copies: p.copies, Gone: p.view.Gone}
+		for _, f := range p.files {
+			if f.leftOut == "" {
+				in.Fed = append(in.Fed, records.FedFile{Path: f.picked.Path, Digest: f.reading.Digest})
+			}
 		}
-	}
-	for _, t := range r.tables {
-		commit.Publish = append(commit.Publish, t.Publish)
+		commit.Inputs = append(commit.Inputs, in)
+		commit.Files = append(commit.Files, p.staged...)
+		for _, t := range p.tables {
+			commit.Publish = append(commit.Publish, t.Publish)
+		}
 	}
 	stored, err := r.Store.CommitRefresh(ctx, commit)
 	if err != nil && !r.committed(ctx) {
@@ -61,14 +62,39 @@ func (r *run) committed(ctx context.Context) bool {
 	return err == nil && row.Receipt > 0
 }
 
-// header stores the list of files in the vault and makes the receipt's header.
+// header makes the receipt's header.
 func (r *run) header() (receipt.Header, error) {
-	in := r.view.Input
 	h := receipt.Header{
-		Form: receipt.Version, Refresh: r.row.ID, InputID: in.ID, Input: in.Name,
-		Definition: receipt.DefinitionMark{Version: in.Version, Digest: in.Digest},
-		AsOf:       r.row.AsOf.UTC(), Parameters: r.view.Definition.Values, Only: r.row.Request.Only, AskedBy: r.row.AskedBy, Started: r.row.Started.UTC(), Ended: r.Clock().UTC().Truncate(time.Microsecond),
-		Machine: r.Machine, Program: r.Program, Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: r.deliveries, Passed: r.passed,
+		Form: receipt.Version, Refresh: r.row.ID, AsOf: r.row.AsOf.UTC(), Only: r.row.Request.Only, AskedBy: r.row.AskedBy,
+		Started: r.row.Started.UTC(), Ended: r.Clock().UTC().Truncate(time.Microsecond), Machine: r.Machine, Program: r.Program,
+	}
+	var sections []receipt.Section
+	for _, p := range r.pieces {
+		s, err := p.section()
+		if err != nil {
+			return h, err
+		}
+		sections = append(sections, s)
+	}
+	if r.row.ReportID == 0 {
+		h.Section = sections[0]
+		return h, nil
+	}
+	h.Inputs = sections
+	h.Section = receipt.Together(r.report.Name, receipt.DefinitionMark{Version: r.report.Version, Digest: r.report.Digest}, sections)
+	return h, nil
+}
+
+// section stores the list of files and the figures of an input in the vault, and
+// makes its section of the receipt.
+func (r *piece) section() (receipt.Section, error) {
+	in := r.view.Input
+	h := receipt.Section{
+		InputID: in.ID, Input: in.Name, Definition: receipt.DefinitionMark{Version: in.Version, Digest: in.Digest}, Parameters: r.view.Definition.Values,
+		Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: r.deliveries, Passed: r.passed,
+	}
+	if h.Deliveries == nil {
+		h.Deliveries = []receipt.Delivery{}
 	}
 	var names []string
 	for _, c := range r.view.Definition.Columns {
@@ -116,7 +142,7 @@ func (r *run) header() (receipt.Header, error) {
 }
 
 // figures stores the watched values and summaries in the vault, if there are any.
-func (r *run) figures() (digest string, err error) {
+func (r *piece) figures() (digest string, err error) {
 	plan := r.view.Definition.Plan()
 	if plan.Empty() {
 		return "", nil
@@ -130,7 +156,7 @@ func (r *run) figures() (digest string, err error) {
 }
 
 // tally counts the rows of all files that are used.
-func (r *run) tally() *totals.Tally {
+func (r *piece) tally() *totals.Tally {
 	all := totals.NewTally(r.view.Definition.Plan())
 	for _, f := range r.files {
 		if f.leftOut == "" && f.tally != nil {
@@ -158,7 +184,7 @@ func (r *run) rehearsed(ctx context.Context) error {
 }
 
 // sameContent notes on each file that it holds the bytes of one before it.
-func (r *run) sameContent() {
+func (r *piece) sameContent() {
 	first := map[string]string{}
 	for _, f := range r.files {
 		if f.leftOut != "" || f.reading.Mark.Size == 0 || len(r.view.Definition.Columns) > 0 && f.shaped.Kept == 0 {
@@ -174,7 +200,7 @@ func (r *run) sameContent() {
 
 // complete fills in what the deliveries came to, and sees that a loaded table
 // holds every row that was read.
-func (r *run) complete(rows int64) error {
+func (r *piece) complete(rows int64) error {
 	var parts []string
 	for _, f := range r.files {
 		if f.leftOut == "" {

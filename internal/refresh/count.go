@@ -12,7 +12,7 @@ import (
 )
 
 // count counts the rows of a file for the watched values and summaries.
-func (r *run) count(ctx context.Context, f *fed) (err error) {
+func (r *piece) count(ctx context.Context, f *fed) (err error) {
 	if plan := r.view.Definition.Plan(); !plan.Empty() {
 		f.tally, err = tallyOf(ctx, f.part, plan)
 	}

@@ -23,7 +23,7 @@ import (
 
 // targets sees that every delivery can be made, and that none overwrites what
 // another input, the same with other parameters, or somebody else put there.
-func (r *run) targets(ctx context.Context) error {
+func (r *piece) targets(ctx context.Context) error {
 	def := r.view.Definition
 	usual, err := definition.Parse(r.view.Input.Text, r.row.AsOf)
 	if err != nil {
@@ -51,7 +51,7 @@ func (r *run) targets(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			table := deliver.NewTable(d, r.row.ID, i, before)
+			table := deliver.NewTable(d, r.row.ID, int64(i)+100*r.input, before)
 			if err := table.Check(ctx, r.Store.Pool); err != nil {
 				return err
 			}
@@ -72,7 +72,7 @@ func (r *run) targets(ctx context.Context) error {
 }
 
 // writable sees that a file or folder can be delivered.
-func (r *run) writable(ctx context.Context, d definition.Delivery) error {
+func (r *piece) writable(ctx context.Context, d definition.Delivery) error {
 	made, err := r.Store.EverMade(ctx, d.Kind(), d.Name())
 	if err != nil {
 		return err
@@ -87,7 +87,7 @@ func (r *run) writable(ctx context.Context, d definition.Delivery) error {
 }
 
 // template puts the analyst's own workbook into the vault, so that a replay has it.
-func (r *run) template(path string) (digest string, err error) {
+func (r *piece) template(path string) (digest string, err error) {
 	f, err := r.view.Place.Open(path)
 	if err != nil {
 		return "", &stopped{problem: fmt.Sprintf("the template %s cannot be read: %s", filename.Show(path), err), next: "bring it back, or name another in the definition"}
@@ -99,11 +99,11 @@ func (r *run) template(path string) (digest string, err error) {
 
 // heldBefore is what a table held after the last delivery of it, if it is loaded by
 // changed files.
-func (r *run) heldBefore(ctx context.Context, d definition.Delivery) (before deliver.Before, err error) {
+func (r *piece) heldBefore(ctx context.Context, d definition.Delivery) (before deliver.Before, err error) {
 	if d.Load != definition.LoadChanged {
 		return before, nil
 	}
-	stored, err := r.Store.LastMade(ctx, r.row.InputID, "table", d.Table)
+	stored, err := r.Store.LastMade(ctx, r.input, "table", d.Table)
 	if errors.Is(err, records.ErrNotFound) {
 		return before, nil
 	}
@@ -115,7 +115,7 @@ func (r *run) heldBefore(ctx context.Context, d definition.Delivery) (before del
 		return before, err
 	}
 	before.Refresh, before.Files = header.Refresh, map[string]deliver.BeforeFile{}
-	err = watch.ReceiptFiles(r.Watcher, stored, func(f receipt.File) error {
+	err = watch.ReceiptFiles(r.Watcher, stored, r.input, func(f receipt.File) error {
 		path, err := filename.Parse(f.Path)
 		if err == nil && f.Use != receipt.NotUsed {
 			before.Files[path] = deliver.BeforeFile{Part: f.Part, Rows: f.Kept}
@@ -126,11 +126,11 @@ func (r *run) heldBefore(ctx context.Context, d definition.Delivery) (before del
 }
 
 // hasTable reports whether a table is delivered, whose digest is made of its parts'.
-func (r *run) hasTable() bool { return len(r.tables) > 0 }
+func (r *piece) hasTable() bool { return len(r.tables) > 0 }
 
 // reads reports whether some delivery will read the rows of a file: all do but
 // tables that have them already.
-func (r *run) reads(f *fed) bool {
+func (r *piece) reads(f *fed) bool {
 	if r.row.Request.Rehearse {
 		return false
 	}
@@ -145,14 +145,16 @@ func (r *run) reads(f *fed) bool {
 
 // work reads the files and stages the deliveries, at the same time: a delivery
 // takes each part as soon as it is there.
-func (r *run) work(ctx context.Context) error {
+func (r *piece) work(ctx context.Context) error {
 	group, groupCtx := errgroup.WithContext(ctx)
 	if !r.row.Request.Rehearse {
 		r.stageAll(groupCtx, group)
 	}
 	group.Go(func() error {
 		err := r.read(groupCtx)
-		r.stage.Store("delivering")
+		if r == r.pieces[len(r.pieces)-1] {
+			r.stage.Store("delivering")
+		}
 		return err
 	})
 	return group.Wait()
@@ -162,7 +164,7 @@ func (r *run) work(ctx context.Context) error {
 var errGated = errors.New("the gate stops the refresh")
 
 // parts calls each with the parts of the files that are used, in roster order.
-func (r *run) parts(ctx context.Context) func(each func(s *deliver.Source, part io.Reader) error) error {
+func (r *piece) parts(ctx context.Context) func(each func(s *deliver.Source, part io.Reader) error) error {
 	return func(each func(s *deliver.Source, part io.Reader) error) error {
 		for _, f := range r.files {
 			select {
@@ -216,7 +218,7 @@ func (l *lazy) Close() {
 }
 
 // sourceOf is a file as deliveries see it, always the same.
-func (r *run) sourceOf(f *fed) *deliver.Source {
+func (r *piece) sourceOf(f *fed) *deliver.Source {
 	f.sourced.Do(func() {
 		f.source = &deliver.Source{
 			Path: f.picked.Path, Size: f.reading.Mark.Size, Modified: time.Unix(0, f.reading.Mark.Modified).UTC(), Digest: f.reading.Digest,
@@ -228,7 +230,7 @@ func (r *run) sourceOf(f *fed) *deliver.Source {
 }
 
 // stageAll begins to stage every delivery.
-func (r *run) stageAll(ctx context.Context, group *errgroup.Group) {
+func (r *piece) stageAll(ctx context.Context, group *errgroup.Group) {
 	tables := r.tables
 	for i, d := range r.view.Definition.Delivery {
 		combined := deliver.Combined{Columns: r.view.Definition.Columns, Parts: r.parts(ctx), AsOf: r.row.AsOf, Root: r.view.Directory, Figures: func() totals.Figures { return r.tally().Figures() }}
@@ -267,7 +269,7 @@ func (r *run) stageAll(ctx context.Context, group *errgroup.Group) {
 }
 
 // toPublish notes what is to be put in its place once the refresh counts.
-func (r *run) toPublish(p records.Publication) {
+func (r *piece) toPublish(p records.Publication) {
 	r.gating.Lock()
 	defer r.gating.Unlock()
 	r.staged = append(r.staged, p)
@@ -275,7 +277,7 @@ func (r *run) toPublish(p records.Publication) {
 
 // stageFolder stages the files themselves. Those of the delivery before that feed
 // no more are taken away.
-func (r *run) stageFolder(ctx context.Context, staged string, d definition.Delivery, combined deliver.Combined) (deliver.Staged, error) {
+func (r *piece) stageFolder(ctx context.Context, staged string, d definition.Delivery, combined deliver.Combined) (deliver.Staged, error) {
 	s, names, err := r.Folder.StageFiles(staged, r.view.Definition.Folder, combined)
 	if err != nil {
 		return s, err
@@ -289,7 +291,7 @@ func (r *run) stageFolder(ctx context.Context, staged string, d definition.Deliv
 		r.copies = append(r.copies, final)
 		r.gating.Unlock()
 	}
-	old, err := r.Store.LastCopies(ctx, r.row.InputID, d.Folder)
+	old, err := r.Store.LastCopies(ctx, r.input, d.Folder)
 	if err != nil {
 		return s, err
 	}

@@ -50,13 +50,13 @@ var heldWords = []struct {
 }
 
 // answer is what the gate answers to a cause.
-func (r *run) answer(cause definition.Cause) definition.Answer {
+func (r *piece) answer(cause definition.Cause) definition.Answer {
 	return r.view.Definition.Gate.Answer(cause, r.row.Request.Accept)
 }
 
 // surroundings gathers what is known of the set of files before one is read. Files
 // that are not fully seen are entered as the gate answers.
-func (r *run) surroundings(ctx context.Context) error {
+func (r *piece) surroundings(ctx context.Context) error {
 	view := &r.view
 	seen := len(view.Picked)
 	if view.Unreachable != "" {
@@ -111,14 +111,14 @@ func (r *run) surroundings(ctx context.Context) error {
 var closed = func() chan struct{} { c := make(chan struct{}); close(c); return c }()
 
 // meet notes a cause.
-func (r *run) meet(m met) {
+func (r *piece) meet(m met) {
 	r.gating.Lock()
 	r.met = append(r.met, m)
 	r.gating.Unlock()
 }
 
 // judge holds a file that was read against the gate, and does as it answers.
-func (r *run) judge(ctx context.Context, f *fed) error {
+func (r *piece) judge(ctx context.Context, f *fed) error {
 	for _, m := range r.causesOf(f) {
 		answer := r.answer(m.cause)
 		if answer == definition.LastGood {
@@ -152,7 +152,7 @@ var unconverted = map[finding.Code]bool{
 }
 
 // causesOf tells what is wrong or odd with a file, the weightiest first.
-func (r *run) causesOf(f *fed) (list []met) {
+func (r *piece) causesOf(f *fed) (list []met) {
 	path := filename.Show(f.picked.Path)
 	if found, broken := f.broken(); broken {
 		cause := definition.BrokenFile
@@ -177,7 +177,7 @@ func (r *run) causesOf(f *fed) (list []met) {
 }
 
 // decide ends the refresh where the gate stops it or asks, by what it met so far.
-func (r *run) decide() error {
+func (r *piece) decide() error {
 	r.gating.Lock()
 	defer r.gating.Unlock()
 	r.passed = nil
@@ -242,7 +242,7 @@ func (e *stopped) and(problem, next string, files []records.StoppingFile) *stopp
 }
 
 // gate decides whether the refresh may go on with what it read.
-func (r *run) gate() error {
+func (r *piece) gate() error {
 	if err := r.decide(); err != nil {
 		return err
 	}

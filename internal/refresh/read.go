@@ -47,7 +47,7 @@ func (f *fed) broken() (finding.Finding, bool) { return finding.AnyBroken(f.shap
 const workers = 2
 
 // read brings every picked file into the vault and shapes it from there.
-func (r *run) read(ctx context.Context) error {
+func (r *piece) read(ctx context.Context) error {
 	group, groupCtx := errgroup.WithContext(ctx)
 	group.SetLimit(workers)
 	for _, f := range r.files {
@@ -80,7 +80,7 @@ func (r *run) read(ctx context.Context) error {
 	return r.Watcher.Learn(ctx, r.view.Input, readings)
 }
 
-func (r *run) readOne(ctx context.Context, f *fed) error {
+func (r *piece) readOne(ctx context.Context, f *fed) error {
 	if f.held != "" {
 		problem, err := r.standIn(ctx, f, f.why)
 		if problem != "" {
@@ -102,7 +102,7 @@ func (r *run) readOne(ctx context.Context, f *fed) error {
 }
 
 // take reads a file as it is now.
-func (r *run) take(ctx context.Context, f *fed) error {
+func (r *piece) take(ctx context.Context, f *fed) error {
 	var err error
 	if f.picked.Digest != "" && r.Vault.Has(f.picked.Digest) {
 		// The bytes are there already, and the file was not touched since.
@@ -125,7 +125,7 @@ func (r *run) take(ctx context.Context, f *fed) error {
 
 // shape finds the typed rows of a file, or makes them of its vault object, and
 // gathers what is to be told of the file.
-func (r *run) shape(ctx context.Context, f *fed) error {
+func (r *piece) shape(ctx context.Context, f *fed) error {
 	def := r.view.Definition
 	origin := watch.OriginOf(def, f.picked.Path, f.picked.Mark.Modified, f.picked.Captures).Of(def)
 	name := parts.Name(f.reading.Digest, r.view.Input.Layout, origin)
@@ -146,7 +146,7 @@ func (r *run) shape(ctx context.Context, f *fed) error {
 	return nil
 }
 
-func (r *run) makePart(ctx context.Context, f *fed, name string, origin shaping.Origin) error {
+func (r *piece) makePart(ctx context.Context, f *fed, name string, origin shaping.Origin) error {
 	object, err := r.batch.Open(f.reading.Digest)
 	if err != nil {
 		return err

@@ -19,6 +19,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"jorvex/internal/core/receipt"
 	"jorvex/internal/deliver"
 	"jorvex/internal/events"
 	"jorvex/internal/parts"
@@ -88,6 +89,7 @@ func (r *Runner) Start(ctx context.Context) error {
 	}
 	ctx, r.stop = context.WithCancel(ctx)
 	r.tending.Go(func() { r.tend(ctx) })
+	r.tending.Go(func() { r.keepTime(ctx) })
 	return queue.Start(ctx)
 }
 
@@ -136,10 +138,10 @@ func (r *Runner) enqueue(ctx context.Context) func(tx pgx.Tx, id int64) error {
 	}
 }
 
-// Ask asks for a refresh of an input. One that waits already for the same
-// request is joined.
-func (r *Runner) Ask(ctx context.Context, in records.Input, request records.Request, by string) (records.Refresh, error) {
-	id, err := r.Store.AskRefresh(ctx, in.ID, request, by, r.Clock(), r.enqueue(ctx))
+// Ask asks for a refresh of an input or a report. One that waits already for the
+// same request is joined.
+func (r *Runner) Ask(ctx context.Context, of records.Subject, request records.Request, by string) (records.Refresh, error) {
+	id, err := r.Store.AskRefresh(ctx, of, request, by, r.Clock(), r.enqueue(ctx))
 	if err != nil {
 		return records.Refresh{}, err
 	}
@@ -242,7 +244,16 @@ func (r *Runner) run(ctx context.Context, id int64) {
 	}
 	r.Events.Publish("refresh", row)
 	run := &run{Runner: r, row: row, fence: fence, batch: r.Vault.Batch()}
-	stored, err := run.do(ctx)
+	for _, input := range row.Inputs {
+		run.pieces = append(run.pieces, &piece{run: run, input: input})
+	}
+	if row.ReportID != 0 {
+		run.report, err = r.Store.ReportByID(ctx, row.ReportID)
+	}
+	var stored receipt.Stored
+	if err == nil {
+		stored, err = run.do(ctx)
+	}
 	run.clear(context.WithoutCancel(ctx), err)
 	if err != nil {
 		run.end(context.WithoutCancel(ctx), err)
@@ -250,7 +261,9 @@ func (r *Runner) run(ctx context.Context, id int64) {
 		r.Log.Info("refresh delivered", "input", row.Input, "refresh", id, "receipt", stored.Number)
 	}
 	r.announce(context.WithoutCancel(ctx), id)
-	r.rejudge(context.WithoutCancel(ctx), row.InputID)
+	for _, input := range row.Inputs {
+		r.rejudge(context.WithoutCancel(ctx), input)
+	}
 }
 
 // Settled waits until the states of the files tell that a refresh is over, so

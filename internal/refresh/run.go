@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"jorvex/internal/core/definition"
 	"jorvex/internal/core/finding"
 	"jorvex/internal/core/receipt"
 	"jorvex/internal/deliver"
@@ -16,16 +17,30 @@ import (
 	"jorvex/internal/watch"
 )
 
-// run is one refresh under way.
+// run is one refresh under way: of an input, or of all inputs of a report.
 type run struct {
 	*Runner
-	row   records.Refresh
-	fence int64
+	row    records.Refresh
+	fence  int64
+	report records.Report // empty for an input
 
-	batch *vault.Batch // what this run puts in the vault
+	batch  *vault.Batch // what this run puts in the vault
+	pieces []*piece     // by the inputs' ids
 
-	view   watch.View
-	files  []*fed
+	stage           atomic.Value // string
+	filesDone       atomic.Int64
+	bytesDone, rows atomic.Int64
+}
+
+// piece is what a run does for one input.
+type piece struct {
+	*run
+	input int64
+
+	view  watch.View
+	files []*fed
+	bytes int64
+
 	gating sync.Mutex
 	met    []met
 	passed []receipt.Passed
@@ -37,11 +52,6 @@ type run struct {
 	scraps     []string // staged files and folders, which are cleared after a failure
 	tables     []*deliver.Table
 	before     []deliver.Before // by table
-
-	stage           atomic.Value // string
-	filesDone       atomic.Int64
-	bytes           int64
-	bytesDone, rows atomic.Int64
 }
 
 // do runs the stages. A *stopped error is a gate's; any other a failure.
@@ -54,14 +64,14 @@ func (r *run) do(ctx context.Context) (receipt.Stored, error) {
 	beat := r.heartbeat(ctx, cancel)
 	defer beat()
 
-	if err := r.look(ctx); err != nil {
+	if err := r.each(func(p *piece) error { return p.look(ctx) }); err != nil {
 		return receipt.Stored{}, cause(ctx, err)
 	}
 	r.stage.Store("reading")
-	if err := r.work(ctx); err != nil {
+	if err := r.each(func(p *piece) error { return p.work(ctx) }); err != nil {
 		return receipt.Stored{}, cause(ctx, err)
 	}
-	if err := r.gate(); err != nil {
+	if err := r.each((*piece).gate); err != nil {
 		return receipt.Stored{}, err
 	}
 	if r.row.Request.Rehearse {
@@ -69,6 +79,40 @@ func (r *run) do(ctx context.Context) (receipt.Stored, error) {
 	}
 	stored, err := r.commit(ctx)
 	return stored, cause(ctx, err)
+}
+
+// each does it for every input. What gates stop is gathered.
+func (r *run) each(do func(p *piece) error) error {
+	var all *stopped
+	for _, p := range r.pieces {
+		err := do(p)
+		var gate *stopped
+		if !errors.As(err, &gate) {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if r.row.ReportID != 0 {
+			gate.problem = p.view.Input.Name + ": " + gate.problem
+		}
+		// One input that stops stops all; only what nothing stops is asked.
+		switch {
+		case all == nil:
+			all = gate
+		case len(all.asks) > 0 && len(gate.asks) == 0:
+			all = gate
+		case len(all.asks) == 0 && len(gate.asks) > 0:
+		default:
+			asks := append(all.asks, gate.asks...)
+			all = all.and(gate.problem, gate.next, gate.files)
+			all.asks = asks
+		}
+	}
+	if all != nil {
+		return all
+	}
+	return nil
 }
 
 // cause prefers the reason a run was given up to what that made fail.
@@ -116,18 +160,28 @@ func (r *run) progress() records.Progress {
 	stage, _ := r.stage.Load().(string)
 	p := records.Progress{Stage: stage, FilesDone: r.filesDone.Load(), BytesDone: r.bytesDone.Load(), Rows: r.rows.Load()}
 	if stage != "looking" {
-		p.Files, p.Bytes = int64(len(r.files)), r.bytes
+		for _, one := range r.pieces {
+			p.Files += int64(len(one.files))
+			p.Bytes += one.bytes
+		}
 	}
 	return p
 }
 
 // look finds the files to be read, and stops where it is not known which.
-func (r *run) look(ctx context.Context) error {
-	in, err := r.Store.InputByID(ctx, r.row.InputID)
+func (r *piece) look(ctx context.Context) error {
+	in, err := r.Store.InputByID(ctx, r.input)
 	if err != nil {
 		return err
 	}
-	if r.view, err = r.Watcher.Prepare(ctx, in, r.row.Request); err != nil {
+	request := r.row.Request
+	request.AsOf = &r.row.AsOf
+	if r.row.ReportID != 0 {
+		request.Set = r.its(in)
+	} else if r.row.Request.AsOf == nil {
+		request.AsOf = nil // as of now, by which the roster is told too
+	}
+	if r.view, err = r.Watcher.Prepare(ctx, in, request); err != nil {
 		return err
 	}
 	if err := r.targets(ctx); err != nil {
@@ -151,6 +205,21 @@ func (r *run) look(ctx context.Context) error {
 		r.bytes += f.picked.Mark.Size
 	}
 	return nil
+}
+
+// its are the values of parameters that an input of a report has.
+func (r *piece) its(in records.Input) definition.Values {
+	def, err := definition.Parse(in.Text, r.row.AsOf)
+	if err != nil {
+		return nil // told when the definition is needed
+	}
+	its := definition.Values{}
+	for name, value := range r.row.Request.Set {
+		if _, has := def.Values[name]; has {
+			its[name] = value
+		}
+	}
+	return its
 }
 
 func count(n int, what string) string {
@@ -208,10 +277,12 @@ func (r *run) clear(ctx context.Context, failed error) {
 	if _, err := r.Store.Refresh(ctx, r.row.ID); err != nil {
 		return
 	}
-	for _, name := range r.scraps {
-		r.Folder.Remove(name)
-	}
-	for _, t := range r.tables {
-		_ = t.Drop(ctx, r.Store.Pool)
+	for _, p := range r.pieces {
+		for _, name := range p.scraps {
+			r.Folder.Remove(name)
+		}
+		for _, t := range p.tables {
+			_ = t.Drop(ctx, r.Store.Pool)
+		}
 	}
 }

@@ -26,13 +26,13 @@ type goods struct {
 
 // lastGood returns the last good version of a file, or of the one it was moved
 // from, and the receipt that it fed last.
-func (r *run) lastGood(ctx context.Context, path string) (receipt.File, int64, error) {
+func (r *piece) lastGood(ctx context.Context, path string) (receipt.File, int64, error) {
 	paths := [][]byte{[]byte(path)}
 	if from := r.view.MovedFrom[path]; from != "" {
 		paths = append(paths, []byte(from))
 	}
 	for _, p := range paths {
-		last, err := r.Store.LastFed(ctx, r.row.InputID, p)
+		last, err := r.Store.LastFed(ctx, r.input, p)
 		if errors.Is(err, records.ErrNotFound) {
 			continue
 		}
@@ -50,7 +50,7 @@ func (r *run) lastGood(ctx context.Context, path string) (receipt.File, int64, e
 	return receipt.File{}, 0, records.ErrNotFound
 }
 
-func (r *run) filesOf(ctx context.Context, number int64) (map[string]receipt.File, error) {
+func (r *piece) filesOf(ctx context.Context, number int64) (map[string]receipt.File, error) {
 	r.goods.mu.Lock()
 	defer r.goods.mu.Unlock()
 	if files, known := r.goods.receipts[number]; known {
@@ -61,7 +61,7 @@ func (r *run) filesOf(ctx context.Context, number int64) (map[string]receipt.Fil
 		return nil, err
 	}
 	files := map[string]receipt.File{}
-	err = watch.ReceiptFiles(r.Watcher, stored, func(f receipt.File) error {
+	err = watch.ReceiptFiles(r.Watcher, stored, r.input, func(f receipt.File) error {
 		if f.Use != receipt.NotUsed {
 			files[f.Path] = f
 		}
@@ -75,7 +75,7 @@ func (r *run) filesOf(ctx context.Context, number int64) (map[string]receipt.Fil
 }
 
 // standInFor enters files that are not fully seen with their last good versions.
-func (r *run) standInFor(ctx context.Context, cause definition.Cause, held []watch.HeldBack, why string) error {
+func (r *piece) standInFor(ctx context.Context, cause definition.Cause, held []watch.HeldBack, why string) error {
 	var list []*fed
 	var files []selection.File
 	for _, h := range held {
@@ -104,7 +104,7 @@ const noGood = "no version of it that the vault keeps fed a delivery before"
 
 // standIn puts the last good version of a file in its place. What it returns is
 // why there is none, or empty.
-func (r *run) standIn(ctx context.Context, f *fed, why string) (problem string, err error) {
+func (r *piece) standIn(ctx context.Context, f *fed, why string) (problem string, err error) {
 	good, number, err := r.lastGood(ctx, f.picked.Path)
 	if errors.Is(err, records.ErrNotFound) {
 		return noGood, nil
@@ -128,7 +128,7 @@ func (r *run) standIn(ctx context.Context, f *fed, why string) (problem string, 
 }
 
 // inOrder puts files that stand in where they belong.
-func (r *run) inOrder() {
+func (r *piece) inOrder() {
 	if r.view.Definition.OrderBy != "" || !slices.ContainsFunc(r.files, func(f *fed) bool { return f.held != "" }) {
 		return
 	}

@@ -68,9 +68,11 @@ func (r *Runner) Table(ctx context.Context, in records.Input) (*Table, error) {
 		return nil, err
 	}
 	t := &Table{runner: r}
-	if t.Receipt, err = receipt.ParseHeader(stored.Header); err != nil {
+	header, err := receipt.ParseHeader(stored.Header)
+	if err != nil {
 		return nil, err
 	}
+	t.Receipt, _ = header.Of(in.ID)
 	version, err := r.Store.Version(ctx, in.ID, t.Receipt.Definition.Version)
 	if err != nil {
 		return nil, err
@@ -80,7 +82,7 @@ func (r *Runner) Table(ctx context.Context, in records.Input) (*Table, error) {
 	}
 	t.layout = t.Definition.LayoutDigest()
 	var files []selection.File
-	err = watch.ReceiptFiles(r.Watcher, stored, func(f receipt.File) error {
+	err = watch.ReceiptFiles(r.Watcher, stored, in.ID, func(f receipt.File) error {
 		path, err := filename.Parse(f.Path)
 		if err == nil && f.Use != receipt.NotUsed {
 			t.Files = append(t.Files, TableFile{File: f})

@@ -23,24 +23,31 @@ func (s *server) CompareReceipts(ctx context.Context, request api.CompareReceipt
 	if err != nil {
 		return nil, err
 	}
-	number := request.Params.With
-	if number == 0 {
-		stored, err := s.Store.LastReceipt(ctx, after.InputID, parametersOf(after), after.Number)
-		if errors.Is(err, records.ErrNotFound) {
+	var earlier receipt.Stored
+	var before receipt.Header
+	if number := request.Params.With; number != 0 {
+		if earlier, before, err = s.receipt(ctx, number); err != nil {
+			return nil, err
+		}
+		if before.Number > after.Number {
+			earlier, before, later, after = later, after, earlier, before
+		}
+		if before.Report() != after.Report() { // what they have in common is an input
+			one := after.InputID + before.InputID
+			a, inAfter := after.Of(one)
+			b, inBefore := before.Of(one)
+			if inAfter && inBefore {
+				after, before = a, b
+			}
+		}
+	} else {
+		if earlier, before, err = s.before(ctx, after); err != nil {
+			return nil, err
+		}
+		if before.Number == 0 {
 			return nil, newProblem(http.StatusNotFound, "first-receipt", "There is nothing to compare with", "name another receipt to compare it with",
 				"receipt %d is the first of %s with these parameters", after.Number, after.Input)
 		}
-		if err != nil {
-			return nil, err
-		}
-		number = stored.Number
-	}
-	earlier, before, err := s.receipt(ctx, number)
-	if err != nil {
-		return nil, err
-	}
-	if before.Number > after.Number {
-		earlier, before, later, after = later, after, earlier, before
 	}
 	shown, err := s.comparison(earlier, before, later, after, request.Params.Limit)
 	return api.CompareReceipts200JSONResponse(shown), err
@@ -49,7 +56,13 @@ func (s *server) CompareReceipts(ctx context.Context, request api.CompareReceipt
 // before returns the receipt that one, or a rehearsal, is told against; its number
 // is 0 if there is none.
 func (s *server) before(ctx context.Context, h receipt.Header) (receipt.Stored, receipt.Header, error) {
-	stored, err := s.Store.LastReceipt(ctx, h.InputID, parametersOf(h), h.Number)
+	var stored receipt.Stored
+	var err error
+	if h.Report() {
+		stored, err = s.Store.LastReportReceipt(ctx, h.Refresh, h.Number)
+	} else {
+		stored, err = s.Store.LastReceipt(ctx, h.InputID, parametersOf(h), h.Number)
+	}
 	if errors.Is(err, records.ErrNotFound) {
 		return stored, receipt.Header{}, nil
 	}
@@ -57,6 +70,9 @@ func (s *server) before(ctx context.Context, h receipt.Header) (receipt.Stored, 
 		return stored, receipt.Header{}, err
 	}
 	header, err := receipt.ParseHeader(stored.Header)
+	if !h.Report() {
+		header, _ = header.Of(h.InputID)
+	}
 	return stored, header, err
 }
 
@@ -96,11 +112,11 @@ func (s *server) comparison(earlier receipt.Stored, before receipt.Header, later
 	var had []receipt.File
 	var err error
 	if before.Number > 0 {
-		if had, err = s.receiptFiles(earlier); err != nil {
+		if had, err = s.receiptFiles(earlier, before.InputID); err != nil {
 			return api.ReceiptComparison{}, err
 		}
 	}
-	has, err := s.receiptFiles(later)
+	has, err := s.receiptFiles(later, after.InputID)
 	if err != nil {
 		return api.ReceiptComparison{}, err
 	}
@@ -164,6 +180,7 @@ func (s *server) GetInputFigures(ctx context.Context, request api.GetInputFigure
 	if err != nil {
 		return nil, err
 	}
+	h, _ = h.Of(in.ID)
 	shown, err := s.figures(ctx, h)
 	return api.GetInputFigures200JSONResponse(shown), err
 }
@@ -196,18 +213,35 @@ func (s *server) figures(ctx context.Context, h receipt.Header) (api.Figures, er
 	return shownFigures(h, before, now, then), nil
 }
 
-// figuresOf reads the figures of a receipt from the vault.
-func (s *server) figuresOf(h receipt.Header) (f totals.Figures, err error) {
-	if h.FiguresDigest == "" {
-		return f, nil
+// figuresOf reads the figures of a receipt from the vault. Those of a report are
+// named by their inputs.
+func (s *server) figuresOf(h receipt.Header) (all totals.Figures, err error) {
+	for _, section := range h.Sections() {
+		if section.FiguresDigest == "" {
+			continue
+		}
+		var f totals.Figures
+		object, err := s.Runner.Vault.Open(section.FiguresDigest)
+		if err == nil {
+			err = errors.Join(json.NewDecoder(object).Decode(&f), object.Close())
+		}
+		if err != nil {
+			return all, fmt.Errorf("read the figures of receipt %d: %w", h.Number, err)
+		}
+		for _, w := range f.Watched {
+			if h.Report() {
+				w.Column = section.Input + "." + w.Column
+			}
+			all.Watched = append(all.Watched, w)
+		}
+		for _, t := range f.Summaries {
+			if h.Report() {
+				t.Name = section.Input + ": " + t.Name
+			}
+			all.Summaries = append(all.Summaries, t)
+		}
 	}
-	object, err := s.Runner.Vault.Open(h.FiguresDigest)
-	if err != nil {
-		return f, fmt.Errorf("read the figures of receipt %d: %w", h.Number, err)
-	}
-	defer object.Close()
-	err = json.NewDecoder(object).Decode(&f)
-	return f, err
+	return all, nil
 }
 
 func shownFigures(h, before receipt.Header, now, then totals.Figures) api.Figures {
@@ -252,8 +286,8 @@ func shownFigures(h, before receipt.Header, now, then totals.Figures) api.Figure
 	return shown
 }
 
-func (s *server) receiptFiles(stored receipt.Stored) (list []receipt.File, err error) {
-	err = watch.ReceiptFiles(s.Watcher, stored, func(f receipt.File) error {
+func (s *server) receiptFiles(stored receipt.Stored, input int64) (list []receipt.File, err error) {
+	err = watch.ReceiptFiles(s.Watcher, stored, input, func(f receipt.File) error {
 		list = append(list, f)
 		return nil
 	})

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/definition"
@@ -180,6 +181,10 @@ func (s *server) inputs(ctx context.Context, list []records.Input) ([]api.Input,
 	if err != nil {
 		return nil, err
 	}
+	next, err := s.Store.NextRuns(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
 	receipts, err := s.Store.LastReceiptNumbers(ctx, ids)
 	if err != nil {
 		return nil, err
@@ -195,6 +200,10 @@ func (s *server) inputs(ctx context.Context, list []records.Input) ([]api.Input,
 			one.LastRefresh = shownRefresh(r)
 		}
 		one.LastReceipt = receipts[in.ID]
+		one.NextRefresh = next[in.ID].UTC()
+		if next[in.ID].IsZero() {
+			one.NextRefresh = time.Time{}
+		}
 		shown = append(shown, one)
 	}
 	return shown, nil
@@ -240,7 +249,19 @@ func (s *server) prepare(ctx context.Context, text string) (records.NewDefinitio
 			}
 		}
 	}
+	d.Runs = s.runs(def.Refresh)
 	return d, err
+}
+
+// runs is when refreshes are made without a person asking.
+func (s *server) runs(when definition.Refresh) records.Runs {
+	runs := records.Runs{Arrivals: when.Arrivals, Complete: when.Complete}
+	if when.Schedule != nil {
+		if next := when.Schedule.Next(s.Clock()); !next.IsZero() {
+			runs.NextDue = &next
+		}
+	}
+	return runs
 }
 
 // judged returns an input after its definition was saved and its files judged.
@@ -402,23 +423,29 @@ func rawPath(shown string) string {
 	return raw
 }
 
+// asked is what a request asks for.
+func asked(body *api.RefreshRequest) (r records.Request) {
+	if body == nil {
+		return r
+	}
+	r.Set, r.Only, r.Rehearse = body.Set, body.Only, body.Rehearse
+	if !body.AsOf.IsZero() {
+		r.AsOf = &body.AsOf
+	}
+	return r
+}
+
 // CreateRefresh implements the contract.
 func (s *server) CreateRefresh(ctx context.Context, request api.CreateRefreshRequestObject) (api.CreateRefreshResponseObject, error) {
 	in, err := s.input(ctx, request.Input)
 	if err != nil {
 		return nil, err
 	}
-	asked := records.Request{}
-	if body := request.Body; body != nil {
-		asked.Set, asked.Only, asked.Rehearse = body.Set, body.Only, body.Rehearse
-		if !body.AsOf.IsZero() {
-			asked.AsOf = &body.AsOf
-		}
-	}
+	asked := asked(request.Body)
 	if _, err := definition.ParseWith(in.Text, s.Clock(), asked.Set); err != nil {
 		return nil, err
 	}
-	r, err := s.Runner.Ask(ctx, in, asked, local)
+	r, err := s.Runner.Ask(ctx, records.Subject{Input: in.ID, Inputs: []int64{in.ID}}, asked, local)
 	return api.CreateRefresh202JSONResponse(shownRefresh(r)), err
 }
 
@@ -557,7 +584,7 @@ func (s *server) ListReceiptFiles(ctx context.Context, request api.ListReceiptFi
 	page := api.ListReceiptFiles200JSONResponse{Items: []api.ReceiptFile{}}
 	n, i := limit(or(request.Params.Limit)), 0
 	enough := errors.New("enough")
-	err = watch.ReceiptFiles(s.Watcher, stored, func(f receipt.File) error {
+	err = watch.ReceiptFiles(s.Watcher, stored, 0, func(f receipt.File) error {
 		if i++; i <= from {
 			return nil
 		}

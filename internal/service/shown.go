@@ -3,6 +3,7 @@ package service
 import (
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"jorvex/internal/api"
@@ -54,6 +55,7 @@ func shownInput(in records.Input, def *definition.Definition) api.Input {
 		for _, p := range def.Parameters {
 			shown.Parameters = append(shown.Parameters, api.Parameter{Name: p.Name, Type: api.ParameterType(p.Type), Default: p.Default, Value: def.Values[p.Name]})
 		}
+		shown.RefreshedWhen = whenWords(def.Refresh)
 		for _, d := range def.Delivery {
 			shown.Deliveries = append(shown.Deliveries, d.Kind()+" "+d.Name())
 		}
@@ -158,6 +160,7 @@ func shownRefresh(r records.Refresh) api.Refresh {
 		Bytes: r.Bytes, BytesDone: r.BytesDone, Rows: r.Rows, Problem: r.Problem, Next: r.Next, Receipt: r.Receipt, StoppedBy: []api.StoppingFile{},
 	}
 	shown.Request = api.RefreshRequest{Set: r.Request.Set, Only: r.Request.Only, Accept: r.Request.Accept, AsOf: at(r.Request.AsOf), Rehearse: r.Request.Rehearse}
+	shown.Report = r.ReportID != 0
 	if r.Outcome == records.Asking {
 		shown.Asks = r.Asks
 	}
@@ -184,6 +187,9 @@ func shownReceipt(stored receipt.Stored, h receipt.Header) api.Receipt {
 		Parameters: h.Parameters, Only: h.Only, FilesDigest: h.FilesDigest, Header: string(stored.Header),
 	}
 	shown.FiguresDigest = h.FiguresDigest
+	for _, in := range h.Inputs {
+		shown.Inputs = append(shown.Inputs, api.ReceiptSection{Input: in.Input, DefinitionVersion: in.Definition.Version, Files: in.Files, Rows: in.Rows, NotUsed: in.NotUsed})
+	}
 	for _, p := range h.Passed {
 		shown.Passed = append(shown.Passed, api.Passed{Cause: p.Cause, Answer: p.Answer, Says: p.Says, Files: p.Files})
 	}
@@ -255,4 +261,18 @@ func limit(asked int) int {
 		return 100
 	}
 	return asked
+}
+
+// whenWords says when refreshes are made without a person asking.
+func whenWords(when definition.Refresh) (words []string) {
+	for _, cron := range when.Cron {
+		words = append(words, "at "+cron+" (cron)")
+	}
+	if when.Arrivals > 0 {
+		words = append(words, fmt.Sprintf("once files changed and nothing did for %s", when.Arrivals))
+	}
+	if when.Complete {
+		words = append(words, "when a period has all its files")
+	}
+	return words
 }

@@ -642,6 +642,11 @@ func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []recor
 	if err := w.Store.SaveRoster(ctx, in.ID, put, gone, log, counts); err != nil {
 		return err
 	}
+	if slices.ContainsFunc(log, arrives) {
+		if err := w.Store.NoteArrivals(ctx, in.ID, at); err != nil {
+			return err
+		}
+	}
 	w.Events.Publish("roster", RosterEvent{in.Name, in.Place})
 	if len(log) > 0 {
 		level := slog.LevelInfo
@@ -652,6 +657,15 @@ func (w *Watcher) saveRoster(ctx context.Context, in records.Input, rows []recor
 		w.Events.Publish("changes", ChangesEvent{in.Name, len(log), log[:min(len(log), mostTold)]})
 	}
 	return nil
+}
+
+// arrives reports whether a change is one that a refresh would take in.
+func arrives(c records.Change) bool {
+	switch changes.State(c.State) {
+	case changes.New, changes.Changed, changes.Moved, changes.Returned, changes.Removed:
+		return true
+	}
+	return false
 }
 
 // mostTold is how many changes one event carries.

@@ -50,7 +50,7 @@ func (w *Watcher) baseline(ctx context.Context, input int64, parameters string) 
 		return known.entries, nil
 	}
 	entries := map[string]changes.Entry{}
-	err = ReceiptFiles(w, stored, func(f receipt.File) error {
+	err = ReceiptFiles(w, stored, input, func(f receipt.File) error {
 		path, err := filename.Parse(f.Path)
 		if err != nil || f.Use == receipt.NotUsed {
 			return err
@@ -69,18 +69,30 @@ func (w *Watcher) baseline(ctx context.Context, input int64, parameters string) 
 	return entries, nil
 }
 
-// ReceiptFiles calls each with every file of a receipt's list, out of the vault.
-func ReceiptFiles(w *Watcher, stored receipt.Stored, each func(receipt.File) error) error {
+// ReceiptFiles calls each with every file of a receipt's list, out of the vault, or
+// of one input's list of it.
+func ReceiptFiles(w *Watcher, stored receipt.Stored, input int64, each func(receipt.File) error) error {
 	h, err := receipt.ParseHeader(stored.Header)
 	if err != nil {
 		return err
 	}
-	list, err := w.Vault.Open(h.FilesDigest)
-	if err != nil {
-		return err
+	for _, s := range h.Sections() {
+		if input != 0 && s.InputID != input {
+			continue
+		}
+		list, err := w.Vault.Open(s.FilesDigest)
+		if err != nil {
+			return err
+		}
+		err = receipt.ReadList(list, each)
+		if errClose := list.Close(); err == nil {
+			err = errClose
+		}
+		if err != nil {
+			return err
+		}
 	}
-	defer list.Close()
-	return receipt.ReadList(list, each)
+	return nil
 }
 
 // surroundings is what the judge of an input must know beside the definition.

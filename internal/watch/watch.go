@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"jorvex/internal/core/filename"
+	worth "jorvex/internal/core/notice"
 	"jorvex/internal/events"
 	"jorvex/internal/notice"
 	"jorvex/internal/places"
@@ -327,6 +328,15 @@ func (w *Watcher) settle(ctx context.Context, at *watched, in records.Input) err
 func (w *Watcher) tell(ctx context.Context, at *watched, view View) error {
 	if !at.reachable {
 		return nil
+	}
+	if view.Definition.Refresh.Complete {
+		var periods []string
+		for _, period := range view.standing[worth.Complete] {
+			periods = append(periods, period.Key)
+		}
+		if err := w.Store.NoteComplete(ctx, view.Input.ID, periods); err != nil {
+			return err
+		}
 	}
 	return w.Desk.Input(ctx, view.Input, view.standing)
 }

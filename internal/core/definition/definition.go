@@ -13,6 +13,7 @@ import (
 	_ "embed"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -67,6 +68,7 @@ type Definition struct {
 	Columns   []Column
 	Summaries []totals.Summary
 	Delivery  []Delivery
+	Refresh   Refresh
 	Layout    Layout
 }
 
@@ -295,8 +297,12 @@ func ParseWith(text string, asOf time.Time, set Values) (*Definition, error) {
 	return def, nil
 }
 
-// Keys lists the keys a definition knows, by level.
-func Keys() map[string][]string { return known }
+// Keys lists the keys that the definition of an input knows, by level.
+func Keys() map[string][]string {
+	keys := maps.Clone(known)
+	delete(keys, "the report")
+	return keys
+}
 
 // ValidName reports whether text can name an input or a place.
 func ValidName(text string) bool { return inputName.MatchString(text) }

@@ -14,6 +14,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,36 +29,95 @@ const Version = "1"
 // None is the digest that the first receipt names as the one before it.
 var None = strings.Repeat("0", 64)
 
-// Header is what a receipt says of the whole refresh.
+// Header is what a receipt says of the whole refresh. That of a report says of it
+// what all its inputs came to together, and has a section for each.
 type Header struct {
-	Form       string         `json:"form"`
-	Number     int64          `json:"number,string"`
-	Previous   string         `json:"previous"`
-	Refresh    int64          `json:"refresh,string"`
-	InputID    int64          `json:"input_id,string"`
+	Form     string `json:"form"`
+	Number   int64  `json:"number,string"`
+	Previous string `json:"previous"`
+	Refresh  int64  `json:"refresh,string"`
+	Section
+	AsOf time.Time `json:"as_of"`
+	// Only names the files of a refresh of named files alone.
+	Only    []string  `json:"only,omitempty"`
+	AskedBy string    `json:"asked_by"`
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended"`
+	Machine string    `json:"machine"`
+	Program string    `json:"program"`
+	// Inputs are the sections of a report's inputs, in the order of their ids.
+	Inputs []Section `json:"inputs,omitempty"`
+}
+
+// Section is what a receipt says of one input. In the header of a report it has the
+// report's name and the sums, and no list of files of its own.
+type Section struct {
+	InputID    int64          `json:"input_id,string"` // 0 for a report
 	Input      string         `json:"input"`
 	Definition DefinitionMark `json:"definition"`
-	AsOf       time.Time      `json:"as_of"`
 	// Parameters are the values that were put into the definition.
 	Parameters map[string]string `json:"parameters,omitempty"`
-	// Only names the files of a refresh of named files alone.
-	Only       []string      `json:"only,omitempty"`
-	AskedBy    string        `json:"asked_by"`
-	Started    time.Time     `json:"started"`
-	Ended      time.Time     `json:"ended"`
-	Machine    string        `json:"machine"`
-	Program    string        `json:"program"`
-	Files      int64         `json:"files,string"` // that fed it
-	Rows       int64         `json:"rows,string"`
-	Totals     []Total       `json:"totals"`
-	LeftOut    []ReasonCount `json:"left_out"`
-	NotUsed    int64         `json:"not_used,string"` // picked and yet not used
-	Deliveries []Delivery    `json:"deliveries"`
+	Files      int64             `json:"files,string"` // that fed it
+	Rows       int64             `json:"rows,string"`
+	Totals     []Total           `json:"totals"`
+	LeftOut    []ReasonCount     `json:"left_out"`
+	NotUsed    int64             `json:"not_used,string"` // picked and yet not used
+	Deliveries []Delivery        `json:"deliveries"`
 	// Passed is what the gate let pass.
 	Passed      []Passed `json:"passed,omitempty"`
 	FilesDigest string   `json:"files_digest"`
 	// FiguresDigest is that of the watched values and summaries, if there are any.
 	FiguresDigest string `json:"figures_digest,omitempty"`
+}
+
+// Report reports whether the receipt is that of a report.
+func (h Header) Report() bool { return len(h.Inputs) > 0 }
+
+// Sections returns the sections of all inputs.
+func (h Header) Sections() []Section {
+	if h.Report() {
+		return h.Inputs
+	}
+	return []Section{h.Section}
+}
+
+// Of returns the header as it were of one input alone. It reports whether the
+// receipt is of the input.
+func (h Header) Of(input int64) (Header, bool) {
+	for _, s := range h.Sections() {
+		if s.InputID == input {
+			h.Section, h.Inputs = s, nil
+			return h, true
+		}
+	}
+	return h, false
+}
+
+// Together returns the section of a report, made of those of its inputs.
+func Together(name string, definition DefinitionMark, inputs []Section) Section {
+	all := Section{Input: name, Definition: definition, Totals: []Total{}, LeftOut: []ReasonCount{}, Deliveries: []Delivery{}}
+	for _, s := range inputs {
+		all.Files += s.Files
+		all.Rows += s.Rows
+		all.NotUsed += s.NotUsed
+		all.Deliveries = append(all.Deliveries, s.Deliveries...)
+		for _, t := range s.Totals {
+			all.Totals = append(all.Totals, Total{Column: s.Input + "." + t.Column, Sum: t.Sum})
+		}
+		for _, p := range s.Passed {
+			p.Says = s.Input + ": " + p.Says
+			all.Passed = append(all.Passed, p)
+		}
+		for _, l := range s.LeftOut {
+			at := slices.IndexFunc(all.LeftOut, func(o ReasonCount) bool { return o.Reason == l.Reason })
+			if at < 0 {
+				all.LeftOut = append(all.LeftOut, l)
+			} else {
+				all.LeftOut[at].Files += l.Files
+			}
+		}
+	}
+	return all
 }
 
 // Passed is something broken, missing or odd that did not stop the refresh.

@@ -18,7 +18,7 @@ func chain(t *testing.T, n int) []receipt.Stored {
 	var stored []receipt.Stored
 	previous := receipt.None
 	for i := range n {
-		h := receipt.Header{Form: receipt.Version, Number: int64(i + 1), Previous: previous, Input: "daily-loadings", Rows: 1 << 60}
+		h := receipt.Header{Form: receipt.Version, Number: int64(i + 1), Previous: previous, Section: receipt.Section{Input: "daily-loadings", Rows: 1 << 60}}
 		bytes, err := receipt.Canonical(h)
 		require.NoError(t, err)
 		stored = append(stored, receipt.Stored{Number: h.Number, Header: bytes, Digest: receipt.Digest(bytes), Previous: previous})
