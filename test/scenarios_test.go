@@ -22,6 +22,8 @@ import (
 //	remove PATH
 //	define           adds an input; its definition follows
 //	redefine INPUT   saves another definition of it
+//	report           adds a report; its definition follows
+//	report-fails     it is refused
 //	jorvex COMMAND   arguments with blanks stand in single quotes
 //	delivered NAME   reads a file from the delivery folder
 //	absent NAME      it must not be there
@@ -125,6 +127,15 @@ func (s *story) take(step *step) {
 		require.NoError(s.t, os.WriteFile(file, []byte(content), 0o644))
 		version := s.s.Query("SELECT version::text FROM inputs WHERE name = $1", rest)
 		got = s.s.Must("input", "save", file, "-over", version)
+	case "report", "report-fails":
+		file := filepath.Join(s.t.TempDir(), "report.yaml")
+		require.NoError(s.t, os.WriteFile(file, []byte(content), 0o644))
+		r := s.s.Run("report", "add", file)
+		got, code = r.Out+r.Err, fmt.Sprint(r.Code)
+		if step.verb == "report-fails" {
+			assert.NotEqual(s.t, "0", code, step.at)
+			code = step.code
+		}
 	case "jorvex":
 		r := s.s.Run(arguments(rest)...)
 		got, code = r.Out+r.Err, fmt.Sprint(r.Code)

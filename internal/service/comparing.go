@@ -112,11 +112,11 @@ func (s *server) comparison(earlier receipt.Stored, before receipt.Header, later
 	var had []receipt.File
 	var err error
 	if before.Number > 0 {
-		if had, err = s.receiptFiles(earlier, before.InputID); err != nil {
+		if had, err = s.receiptFiles(earlier, before); err != nil {
 			return api.ReceiptComparison{}, err
 		}
 	}
-	has, err := s.receiptFiles(later, after.InputID)
+	has, err := s.receiptFiles(later, after)
 	if err != nil {
 		return api.ReceiptComparison{}, err
 	}
@@ -286,13 +286,23 @@ func shownFigures(h, before receipt.Header, now, then totals.Figures) api.Figure
 	return shown
 }
 
-func (s *server) receiptFiles(stored receipt.Stored, input int64) (list []receipt.File, err error) {
-	err = watch.ReceiptFiles(s.Watcher, stored, input, func(f receipt.File) error {
-		list = append(list, f)
-		return nil
-	})
-	if err != nil {
-		return nil, fmt.Errorf("read the files of receipt %d: %w", stored.Number, err)
+// receiptFiles lists the files of a receipt. Those of a report's are told apart by
+// their inputs.
+func (s *server) receiptFiles(stored receipt.Stored, h receipt.Header) (list []receipt.File, err error) {
+	for _, section := range h.Sections() {
+		err = watch.ReceiptFiles(s.Watcher, stored, section.InputID, func(f receipt.File) error {
+			if h.Report() {
+				f.Place = section.Input + " " + f.Place
+				for i := range f.Totals {
+					f.Totals[i].Column = section.Input + "." + f.Totals[i].Column
+				}
+			}
+			list = append(list, f)
+			return nil
+		})
+		if err != nil {
+			return nil, fmt.Errorf("read the files of receipt %d: %w", stored.Number, err)
+		}
 	}
 	return list, nil
 }

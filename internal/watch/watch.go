@@ -330,7 +330,7 @@ func (w *Watcher) tell(ctx context.Context, at *watched, view View) error {
 		return nil
 	}
 	if view.Definition.Refresh.Complete {
-		var periods []string
+		periods := []string{}
 		for _, period := range view.standing[worth.Complete] {
 			periods = append(periods, period.Key)
 		}
