@@ -20,6 +20,8 @@ import (
 //	write PATH       a file of the share, with the lines after | as its content
 //	append PATH      the same, added at its end
 //	remove PATH
+//	there PATH       must be in the share
+//	gone PATH        must not
 //	define           adds an input; its definition follows
 //	redefine INPUT   saves another definition of it
 //	report           adds a report; its definition follows
@@ -118,6 +120,10 @@ func (s *story) take(step *step) {
 		before, err := os.ReadFile(filepath.Join(s.s.Share, rest))
 		require.NoError(s.t, err, step.at)
 		s.s.Write(rest, string(before)+content)
+	case "there":
+		assert.FileExists(s.t, filepath.Join(s.s.Share, rest), step.at)
+	case "gone":
+		assert.NoFileExists(s.t, filepath.Join(s.s.Share, rest), step.at)
 	case "remove":
 		require.NoError(s.t, os.Remove(filepath.Join(s.s.Share, rest)), step.at)
 	case "define":

@@ -987,6 +987,23 @@ type Finding struct {
 // FindingGrade defines model for Finding.Grade.
 type FindingGrade string
 
+// HandedOver defines model for HandedOver.
+type HandedOver struct {
+	// Action copy, move or delete
+	Action string    `json:"action"`
+	Ended  time.Time `json:"ended,omitempty,omitzero"`
+	Path   string    `json:"path"`
+
+	// Problem Why it was left where it is.
+	Problem string `json:"problem,omitempty,omitzero"`
+
+	// State due, done or failed
+	State string `json:"state"`
+
+	// Target Where it went.
+	Target string `json:"target,omitempty,omitzero"`
+}
+
 // Health defines model for Health.
 type Health struct {
 	Status  HealthStatus `json:"status"`
@@ -1320,6 +1337,9 @@ type Place struct {
 
 	// Why Why it is not reachable.
 	Why string `json:"why,omitempty,omitzero"`
+
+	// Writable Whether files in it may be handed over.
+	Writable bool `json:"writable,omitempty,omitzero"`
 }
 
 // PlaceKind defines model for Place.Kind.
@@ -1374,9 +1394,13 @@ type Receipt struct {
 	Ended             time.Time  `json:"ended"`
 
 	// FiguresDigest Of the watched values and summaries; empty if there are none.
-	FiguresDigest string `json:"figures_digest,omitempty,omitzero"`
-	Files         int64  `json:"files"`
-	FilesDigest   string `json:"files_digest"`
+	FiguresDigest string       `json:"figures_digest,omitempty,omitzero"`
+	Files         int64        `json:"files"`
+	FilesDigest   string       `json:"files_digest"`
+	HandedOver    []HandedOver `json:"handed_over,omitempty,omitzero"`
+
+	// Handover What the files that fed were to be handed over as; empty for nothing.
+	Handover string `json:"handover,omitempty,omitzero"`
 
 	// Header The canonical bytes that the digest covers.
 	Header string `json:"header"`
@@ -1840,6 +1864,9 @@ type Verification struct {
 	Checked     int64 `json:"checked"`
 	FirstBroken int64 `json:"first_broken,omitempty,omitzero"`
 
+	// Handovers Handover records that were checked.
+	Handovers int64 `json:"handovers,omitempty,omitzero"`
+
 	// Head Digest of the last receipt.
 	Head  string `json:"head,omitempty,omitzero"`
 	Holds bool   `json:"holds"`
@@ -2153,6 +2180,11 @@ type SeeNoticesJSONBody struct {
 	Through int64 `json:"through"`
 }
 
+// MarkWritableJSONBody defines parameters for MarkWritable.
+type MarkWritableJSONBody struct {
+	Writable bool `json:"writable"`
+}
+
 // CompareReceiptsParams defines parameters for CompareReceipts.
 type CompareReceiptsParams struct {
 	// With Number of the earlier receipt; the one before of the same input with the same parameters if it is 0 or absent.
@@ -2247,6 +2279,9 @@ type CreatePlaceJSONRequestBody = NewPlace
 
 // PacePlaceJSONRequestBody defines body for PacePlace for application/json ContentType.
 type PacePlaceJSONRequestBody = Pace
+
+// MarkWritableJSONRequestBody defines body for MarkWritable for application/json ContentType.
+type MarkWritableJSONRequestBody MarkWritableJSONBody
 
 // AnswerRefreshJSONRequestBody defines body for AnswerRefresh for application/json ContentType.
 type AnswerRefreshJSONRequestBody AnswerRefreshJSONBody
@@ -2660,6 +2695,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
 	PacePlace(ctx context.Context, place PlaceName, body PacePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkWritableWithBody Say whether files in a place may be handed over (copied, moved or deleted).
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/places/{place}/writable (the `MarkWritable` operationId).
+	MarkWritableWithBody(ctx context.Context, place PlaceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkWritable Say whether files in a place may be handed over (copied, moved or deleted).
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/places/{place}/writable (the `MarkWritable` operationId).
+	MarkWritable(ctx context.Context, place PlaceName, body MarkWritableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReceipt performs a GET /api/v1/receipts/{receipt} (the `GetReceipt` operationId) request.
 	GetReceipt(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3677,6 +3726,40 @@ func (c *Client) PacePlaceWithBody(ctx context.Context, place PlaceName, content
 // Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
 func (c *Client) PacePlace(ctx context.Context, place PlaceName, body PacePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPacePlaceRequest(c.Server, place, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkWritableWithBody Say whether files in a place may be handed over (copied, moved or deleted).
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/places/{place}/writable (the `MarkWritable` operationId).
+func (c *Client) MarkWritableWithBody(ctx context.Context, place PlaceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkWritableRequestWithBody(c.Server, place, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkWritable Say whether files in a place may be handed over (copied, moved or deleted).
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/places/{place}/writable (the `MarkWritable` operationId).
+func (c *Client) MarkWritable(ctx context.Context, place PlaceName, body MarkWritableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkWritableRequest(c.Server, place, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6418,6 +6501,53 @@ func NewPacePlaceRequestWithBody(server string, place PlaceName, contentType str
 	return req, nil
 }
 
+// NewMarkWritableRequest calls the generic MarkWritable builder with application/json body
+func NewMarkWritableRequest(server string, place PlaceName, body MarkWritableJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMarkWritableRequestWithBody(server, place, "application/json", bodyReader)
+}
+
+// NewMarkWritableRequestWithBody constructs an http.Request for the MarkWritable method, with any body, and a specified content type
+func NewMarkWritableRequestWithBody(server string, place PlaceName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "place", place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/places/%s/writable", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetReceiptRequest constructs an http.Request for the GetReceipt method
 func NewGetReceiptRequest(server string, receipt ReceiptNumber) (*http.Request, error) {
 	var err error
@@ -7786,6 +7916,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/places/{place}/pace (the `PacePlace` operationId).
 	PacePlaceWithResponse(ctx context.Context, place PlaceName, body PacePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*PacePlaceResponse, error)
+
+	// MarkWritableWithBodyWithResponse Say whether files in a place may be handed over (copied, moved or deleted).
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/places/{place}/writable (the `MarkWritable` operationId).
+	MarkWritableWithBodyWithResponse(ctx context.Context, place PlaceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkWritableResponse, error)
+
+	// MarkWritableWithResponse Say whether files in a place may be handed over (copied, moved or deleted).
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/places/{place}/writable (the `MarkWritable` operationId).
+	MarkWritableWithResponse(ctx context.Context, place PlaceName, body MarkWritableJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkWritableResponse, error)
 
 	// GetReceiptWithResponse performs a GET /api/v1/receipts/{receipt} (the `GetReceipt` operationId) request.
 	//
@@ -10050,6 +10194,54 @@ func (r PacePlaceResponse) ContentType() string {
 	return ""
 }
 
+type MarkWritableResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Place
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MarkWritableResponse) GetJSON200() *Place {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MarkWritableResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MarkWritableResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MarkWritableResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MarkWritableResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MarkWritableResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReceiptResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11821,6 +12013,32 @@ func (c *ClientWithResponses) PacePlaceWithResponse(ctx context.Context, place P
 		return nil, err
 	}
 	return ParsePacePlaceResponse(rsp)
+}
+
+// MarkWritableWithBodyWithResponse Say whether files in a place may be handed over (copied, moved or deleted).
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/places/{place}/writable (the `MarkWritable` operationId).
+func (c *ClientWithResponses) MarkWritableWithBodyWithResponse(ctx context.Context, place PlaceName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkWritableResponse, error) {
+	rsp, err := c.MarkWritableWithBody(ctx, place, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkWritableResponse(rsp)
+}
+
+// MarkWritableWithResponse Say whether files in a place may be handed over (copied, moved or deleted).
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/places/{place}/writable (the `MarkWritable` operationId).
+func (c *ClientWithResponses) MarkWritableWithResponse(ctx context.Context, place PlaceName, body MarkWritableJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkWritableResponse, error) {
+	rsp, err := c.MarkWritable(ctx, place, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkWritableResponse(rsp)
 }
 
 // GetReceiptWithResponse performs a GET /api/v1/receipts/{receipt} (the `GetReceipt` operationId) request.
@@ -13645,6 +13863,39 @@ func ParsePacePlaceResponse(rsp *http.Response) (*PacePlaceResponse, error) {
 	return response, nil
 }
 
+// ParseMarkWritableResponse parses an HTTP response from a MarkWritableWithResponse call
+func ParseMarkWritableResponse(rsp *http.Response) (*MarkWritableResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MarkWritableResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Place
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReceiptResponse parses an HTTP response from a GetReceiptWithResponse call
 func ParseGetReceiptResponse(rsp *http.Response) (*GetReceiptResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14497,6 +14748,9 @@ type ServerInterface interface {
 	// PacePlace Set how often a place is looked at, and when files in it count as settled.
 	// (PUT /api/v1/places/{place}/pace)
 	PacePlace(c *gin.Context, place PlaceName)
+	// MarkWritable Say whether files in a place may be handed over (copied, moved or deleted).
+	// (PUT /api/v1/places/{place}/writable)
+	MarkWritable(c *gin.Context, place PlaceName)
 
 	// (GET /api/v1/receipts/{receipt})
 	GetReceipt(c *gin.Context, receipt ReceiptNumber)
@@ -16021,6 +16275,31 @@ func (siw *ServerInterfaceWrapper) PacePlace(c *gin.Context) {
 	siw.Handler.PacePlace(c, place)
 }
 
+// MarkWritable operation middleware
+func (siw *ServerInterfaceWrapper) MarkWritable(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "place" -------------
+	var place PlaceName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "place", c.Param("place"), &place, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter place: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MarkWritable(c, place)
+}
+
 // GetReceipt operation middleware
 func (siw *ServerInterfaceWrapper) GetReceipt(c *gin.Context) {
 
@@ -16596,6 +16875,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/places", wrapper.CreatePlace)
 	router.GET(options.BaseURL+"/api/v1/places/:place", wrapper.GetPlace)
 	router.DELETE(options.BaseURL+"/api/v1/places/:place/mount", wrapper.ForgetMount)
+	router.PUT(options.BaseURL+"/api/v1/places/:place/writable", wrapper.MarkWritable)
 	router.PUT(options.BaseURL+"/api/v1/places/:place/pace", wrapper.PacePlace)
 	router.POST(options.BaseURL+"/api/v1/places/:place/looks", wrapper.CreateLook)
 	router.GET(options.BaseURL+"/api/v1/inputs", wrapper.ListInputs)
@@ -18540,6 +18820,46 @@ func (response PacePlacedefaultApplicationProblemPlusJSONResponse) VisitPacePlac
 	return err
 }
 
+type MarkWritableRequestObject struct {
+	Place PlaceName `json:"place"`
+	Body  *MarkWritableJSONRequestBody
+}
+
+type MarkWritableResponseObject interface {
+	VisitMarkWritableResponse(w http.ResponseWriter) error
+}
+
+type MarkWritable200JSONResponse Place
+
+func (response MarkWritable200JSONResponse) VisitMarkWritableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MarkWritabledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MarkWritabledefaultApplicationProblemPlusJSONResponse) VisitMarkWritableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetReceiptRequestObject struct {
 	Receipt ReceiptNumber `json:"receipt"`
 }
@@ -19515,6 +19835,9 @@ type StrictServerInterface interface {
 	// PacePlace Set how often a place is looked at, and when files in it count as settled.
 	// (PUT /api/v1/places/{place}/pace)
 	PacePlace(ctx context.Context, request PacePlaceRequestObject) (PacePlaceResponseObject, error)
+	// MarkWritable Say whether files in a place may be handed over (copied, moved or deleted).
+	// (PUT /api/v1/places/{place}/writable)
+	MarkWritable(ctx context.Context, request MarkWritableRequestObject) (MarkWritableResponseObject, error)
 
 	// (GET /api/v1/receipts/{receipt})
 	GetReceipt(ctx context.Context, request GetReceiptRequestObject) (GetReceiptResponseObject, error)
@@ -21003,6 +21326,50 @@ func (sh *strictHandler) PacePlace(ctx *gin.Context, place PlaceName) {
 	}
 }
 
+// MarkWritable operation middleware
+func (sh *strictHandler) MarkWritable(ctx *gin.Context, place PlaceName) {
+	var request MarkWritableRequestObject
+
+	request.Place = place
+
+	var body MarkWritableJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MarkWritable(ctx, request.(MarkWritableRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MarkWritable")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MarkWritableResponseObject); ok {
+		if err := validResponse.VisitMarkWritableResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetReceipt operation middleware
 func (sh *strictHandler) GetReceipt(ctx *gin.Context, receipt ReceiptNumber) {
 	var request GetReceiptRequestObject
@@ -21661,225 +22028,229 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rchs3tij8Kih+uyoztVuWnMvsPdaPrxzH3vGM7bgsT1KnYh8V2A2SCJtAB0CL4vHo3U9hLQB9IdDs",
-	"lkgnmTm/bJEgLgsL6375NMvlppKCCaNnTz7NVowWTMF/n7+nS/tvwXSueGW4FLMnszd0wzQxK0ZumNJc",
-	"CiIX8GfBFlxwO+rRLJvpfMU21P7c7Co2ezLTRnGxnN3d3WWziiq6Ycat86xWWqr9ld6vGPkwE+zWfJj5",
-	"RSq6ZGTOFlIxuwq3436tmdrNspmgG7tQjtO1t7Cht6+YWJrV7MnXFxcXF1l/U9ns9mwpz+ynZ3rNqzMJ",
-	"m6DlWSW5MEzNnixoqdldNnu5eE1Nvopv14LMb9WDx6yoIVuqCSu4YcUloUKaFVNECkbmOyLklnBNqCBM",
-	"KanI14+/DEfD22jO9nJxhqtnM8V+rblixeyJUTUbAng2eymq2ryBKT7hxBU1q2Zabr+fOOcrvuFmHwqv",
-	"pTaECaM40wROj5eWuq0SpmkvVbAFrUsze/LYXtSG3vJNvYG/7J9cuD/DHdr7WTI16RLfljRnAwCp7PcT",
-	"AfKO5YxX5k29mTOVmFfhmMGZF1JtqMGD/eXr2fCZYd2FYnr1skiuCd8fec1KqiGMUjBgcM3Wo/zSXa3/",
-	"+3EWg29dDl2ZqstpN3aHg5k238qCMyBF3zKBTzuXwjAB+E2rquQ5tah0/ou2SP6pNet/KLaYPZn9f+cN",
-	"GT3Hb/U5zPYO12gWbHaHn+hKCo3Lv6C8rBUb2ECl5Lxkm/+ctpG3+CvcQ/e9/gTUiQlDtkqKJfnTuxfP",
-	"yF+//ua//vwIoO6mCMDxx3nyaVYpWTFlHOga8r9PFH4QDMkg10RIQzS9sYTQ0gb4L5BCviAcRtC5ZsJY",
-	"gtFCEfv845S7jBOi7+WWbKjYESW3+pJ8c0FqUTKtiZFlQYACb7lmbpnxNAawLkr87TdkoeQGiZ4lIV9o",
-	"oqQ0GZGq+Qao7ReaLGRZMJURqt3B9UpuBYJlwZU2pOL5mhVkwctD4PkyCpy78Imc/8JyY/f/bEXFkunn",
-	"Nw67urdol9Kt19I6OGxp/+RPDdlYmv/44gJovGEbfQgfX8nlc2HUbtZskCpF4W/kRVEK27yenwPLwg37",
-	"3X2MHViW9Ua8plXitNcI5dSh7QjFaBHB6gUiGIzJyJcXF4jkVDHCbpgod0RX9qfwif2PBdD+GhZB4xhV",
-	"sLykihUkhzNonD+XG4bYREnOyjKzGCPItvXA/A9H30gA0ju5jd3KDVWcOhGxu88X9vRku5KaESc8kgU3",
-	"hJZ8zTLCcWPsxgo8CvDd4jegzALorzCI7dP3+iNuan+/PVwBALfO0LnWrIsFgxj0jJVlDIsizwJfKaGl",
-	"llYgpA42HTIYrpeKAj6wRIldklqshdxawDHFiJD+t1aIXMhawLUyYUnUzzNt2R/yEVbaF4Er2xG3RtFZ",
-	"NnPTtY7WEM+t4sYwEUc/tyzVjiTZi17RG0a4aWFy4oEuQKzz8w+C1eLcHlQR5fc39nxTmR1ZSDUM08gG",
-	"s7Zykzqte2P2wLgDQvOcVUYDDbcfyx4zi761vaX7D6oBVRg8l7JkVOxB0kGi2X7r60G4+vexB9u5kuvY",
-	"pf+02sXQ7ZKwUjPCLOSjcLVUKEYapCKM5ivLgr1WtKHV9IcO7y4CxMCtEqwfkNWsWEOa4hQ4wdreUrPS",
-	"fuPIkQ0TU+557020mVXm78EDMH6ZtSO7vSvcWfLlpEBaFBxVnbddytQX6/ePvrfgfHetDTXs2PPm8oYp",
-	"unzovD1icFux3DgRSVttGmRKu393b1wRXco2vWq2lEAf5GhzVsptRF6zM43Y54qVRZJZcrOy1EuWxYTZ",
-	"ruc0X4+EUskW5lqiHDViuGBUpTYLpM4OKHdkQ01ud15RY5gSIzffyFcHByfei5uhda42SFo4m7XehbsD",
-	"d7r422pQMsZ8Irjxlikui4YZaJZLUZClknV1CawBqCQx7NY4/g1MHZgF4/b/0/hEHt7/MR+jlR6jy3tZ",
-	"dCR9RvglZEYjo0vUAlSjyOt426g7Du8WtCytCClk/xUnUcaeDNbOwi1mXgJ0wGztYQgtomLJhnnzzt7B",
-	"7A6jsoUVjYNmAPov31QlKA6lVX4VyhE1G80Zr0ppYiCHV6DjCvjCc2MEy6S1ruB1HWJvDjZhGx4kUSA7",
-	"O0ePqzHNC5ZUry3RaWSvFk1KyHuH5APENG7IVtZlQQxdW2o/kqytuSiieFByweLaZNp2gNJFEDVKpqMH",
-	"cjA4ACBJaGGFNqBEfEGEpUs5FXhAv4I76T4a050+rH/D6d3gZl+Zv0EHhcwb6fAmYojwXbAbeSvVgCoQ",
-	"4XRJYG+Y1o64Dx/F7TSI2f6Hw7t9z24nWsH+19PXry4JN5rg0wJjjiHntOLnN4/Pm5+e4fePftHoSxlh",
-	"BusdqbWN+ClKfsPULiZWmvGiGF86S+AeDvm34ZVUe/3wqkp0Zxg6L1lUIRXOwpvkTCM2Bnw39c5KZkW5",
-	"uizBXhcYOewIJbPmhg5rue4ZCKeEI5tBIAYARW+ALxZMMZGzVw6Bu/eg+TKCQf9JpCh3liHaLZfUMJWR",
-	"s86HlihyFDI88Mksm/3nLJudRQFuHB4PnxP24wYPnyeiq3hpY4zgygUbL4D0oJiUQSbLnS0hAncUPbOs",
-	"5zHlehfF31yKBVebuMafzZYyRcdWNKlIOH5RUm1I4d50XMPVXOSsA4qCGnZmOODtobsX4AyDLeJ+2seJ",
-	"gea53ckVyMYR/uu+IHNmtowJYraSlFKudUYuHj22L3IjFbskF5ZCbr05RjN1w3MGZgltqLJqn32vHXZd",
-	"yHoOpCbY9P/7L193jPoN7RToqbPbvc1rzYaEvZ7NGy1iS8ULIsAfzo3nt32hXwoWZbNCoo7dM+LHmD7o",
-	"HIffaBC/3A+iF3NblVRQz6D6hkxRcLEc//5e4A9iD8+LOvt0PFgt9r+qyzjt1yxurWLgR28EGo1wb8G7",
-	"9cI0E4a5V7C/gjd5DErCXgrWhlXjoXRlWBW1qTNV8Nwc+vmPblj/up1kBbBpJgsAbh3YbzhrbjiGGy9Y",
-	"8a6OoMUAn08YzhqJ1jm80QSuagEvVtaGUDJXjK5HytqWwt2HkLutNxY3mCh6eO4MNt2z9wUZYICZJx0Z",
-	"UFG7DUtHJ4gzvW068QEWi29uWasYZ8VImPgFeNB7e/YO1E/wftIl5UIboLCLfVo14kJSXroshDjs7enC",
-	"IQFbMao0LUeupOvNhio+QSq4gl/s3oOMGXl3W9QYR8/3E45Ha/RBJbiJpfGhHn699lnit1zGTFG0Mv7y",
-	"UyaglBWpbeo8HmlfSXwpQz//3o6xeFJMEPwSeFyDyG4HeCG3G2oWm0ybmIHpuY9LAoccFcXZhhaM2OHO",
-	"zkk33rs1zpGNC0WAtJEFX/Ce2XNA5mqMsEPrvbFjkoaEF7HYg6jw0TDhnmSGalAuC28/Jzg0PkuaXzes",
-	"NkaY7IzgGZaqiBs6NP8/kV9/axWrsXRjEkd/IC/mRWPqgK23EOAQbx7mybxkr+VNjC5AHEebN3E7MRrH",
-	"8csCtnHTkdEbECNvvKYLk7BnugENj9ln/06x25PLLD+BoMfMolHwmMJmDnoT06Kj3OpmvyNwAH7Q7H+M",
-	"pVwaWo6nku/tcLifQ2zBXVdjEEMVs73DzgHDVlJY8TbquAi7Hknk4xxSjLIJ4BKp/b1XnJYxYVKnzP8t",
-	"fxPaY4VVC8WSKTJnLhZqNGVOHW3hmOyY38YDc97JbctmTItiNEE6htJwHwQd5ZduaQnOjOWWylp3lrrs",
-	"HzHWeVqkATdkRa3U6UL0DpCFpBqSkvnd2vE9o3QTMTUXLGG+6dmg21/VYqyndalo0SHaIQRgS5WwEzrL",
-	"QIxiK3RIjcG1QV23Xo6DJADD77mrT7opYrD9ntESCXjPpGmoqXX77HIdPeZNg0wHDFM4Y/OL6HZkTK+j",
-	"ZrxgljDoMVGw4nrKRPiL7So+32hRmYu4CdFblMYz1FoYXo7f/3bFS3atuyptKmqpLRKBZALbA2hmFvyx",
-	"u3rptcr+o/Q+8GFvNIyyD9LrS7FQ57anr+1qbrsTx0co1SrKZbpuoH1ShrbaPs8+GAxQeIvzoFEcBvV0",
-	"vp79ci5rb1QF20zwOD5UN3QenqhblGpznbQOvGsMRX2TNiuIy2HIvOWCbFc8X2Ggjw52jQnGpGufFXHg",
-	"qC65YtAzZaWl9nx9nSU4lIq6ZM7hRL1JDPIkuibsoSfYzZwadVtv/U+iZlpIdEnYafMVmFCShld7LpiA",
-	"cB23uTqoANVLmHCFC2tvDIMVU1Y/pHrNxTLr6IkT4ivrcoLJ6F0dlxYhO2ESjcdfJFiG4SahMbd43igH",
-	"5260URHXzEJKU/DB+iU71Kp15NZZ2tjQiqJpkbEOZnroe0p8QMcFqv+aqnVEnUmaGVOIm7DG4fDk6sdQ",
-	"ppB5nUCbehWsWT2BasVYhJJeyVrljMC3UUHayGsnScb03+swbeyHxlOEEZkmIcvjYdIXKMfXA04IN2K6",
-	"xc390NuaRjw8/wtvW0pN2TInjddjJoiA08+alAGHVYXxoAkwiQhd3JA5y+mGeScphu+D086EBDSEnTMc",
-	"Ncw/isNpAMfEUKBm3jznA0XbV9m20fWusKv3oG2vjThZS+HsoOrH+JM4BqkZyp96MLWRcp2yNh6IaHZ5",
-	"zRYsIOXwzVh3EmhG45F5MHAb3VlUjV0bGeLY2CIfpzEUjiHl2iNzCPtcjvetCbZNrQDBo4wJH+neWmps",
-	"MPY4gS/iPl/zqopiAMIPkphKLtYhSw1NePZdwz5ZQajJCL1HvuCVWzse8arMFNwZJTt5YcnP7jG0KwiF",
-	"dA6HQXh1beu7C5nxsIu9tzfO7TPsdy6ZMUxd51SjJcZKW0bCmuzWMOEkuVxWu+uNFaWyma5YWaJFyUh5",
-	"XTBWuf/qFS1LuQWd/FrX+eoa3Ngf7x1w2lesDeEiEn86GG4aYRtrxqom9wxTHkE/52I5OjSvF6Eav4Jt",
-	"3ErEIwc3qmaQuqHbkbQZgdICRNYmrglNCPdxnHo/u3cwQ75lzelu+KUhJa00UkYxXtXsWntSc1q9LgDi",
-	"C00g9pHgC4hBIh7EwpMX89bTq74bQbHcSBQu+8YNLcvauHxsV4LCBY99ocmGWvyJx2SxG6Z217qJWxsi",
-	"Sp0YtyH7gGbGWEiOm/YKRod540pdc/wo2KThMaBNEbuDUXswdF5idpUOqeld/G8bLcdbN53K1134FVsY",
-	"+7rQbCLghLgeoWiEiN6op6ODTnWY7O92JAYirOPkLpdCS0ByqEKDi/O4jmXvqRgKjPrywokLm2l2jTT/",
-	"9kFy0ci3YrxwieC4YiLOb4fUhWDf2D+1T6KDIYeJdyO2OzIeOHIjjCOKeli7mwsBcXjo9PP4e4/DBkfM",
-	"hmuNbLNE1YCLazS8WhLbNYRsqpLBmKCtgNAggdtnsy3lBqdaUF4m/PC4nWOoBe7dj1cK7IHisZXhnQs5",
-	"l8WOaLrNLC0Nufy+ps/UiDw8SFg4fT/v6lg01MppJ/uqs8WvieZ0i1pToevJxF68D0XeO371JL+Qi0Xq",
-	"HecqZvEBYcllrWhiJHC8LZsTCy3QPjRfila49CjDoYOoB5M7Im5v+Nq+lcUufXU9bk3+8e4VSpCQnOYo",
-	"O9ekktqwArKZNPnb1Q9vMn8MqsmVoaKgqiA/sbmdWJPHjy6IlfUihVGyIXSJVTeTC6RX+hJlVwtCWpbD",
-	"lHpDb1/il4/bax4F2zZc+LnTqNcDbFEoprV3by2ZZZR2aOcUbUh983U2dKpvImdKoGpEEh8ixcBr9qUV",
-	"PEAU1laY31QmUanGSp+ClW3q7nAXcDAaDFWzQe8EFPOwVHSCq6ZJZ9uPfQg+LncSggxiepjdBM+EN9B5",
-	"mNgzu0my2ZLfMHFdVxHo9KupYKEtD+QsXFRjWwvXk77zRHjQ0KXf41oH74AbUnA0UVCl+A27JKWXMrHa",
-	"UsGLw+RyHxCxU/9Qm1zGVKmn4OYCDxhKC8446rxglvwJve1mdDVyhaqFixqJSyDoRGsEkAzeiVJ1ZZw5",
-	"A6Kx4f85FTkrU2LK26ge9iCN6ZiKUXcje3PHrqRxjMbSOLEG4acJGYr4wcFcAZedEzxx0RAYWtYpY7oL",
-	"gLb7I9qyQQ0YI+R2NGuHQVk4pV8vDiStY84nRMr4O6UumWqs3fbCJU0hqXVW1O1Klk5tGBtgNypxGXeX",
-	"+QMEA1E6QzlhggCa4YLIkoGMIHwZXpZkzuzbdvWQHiUSaltGjZhxIlqAqxtKB/YoHJr5ygJWZS5LV79E",
-	"twxz+LNxppCRKXzxbLy9jLs9+6bMaRl9ChCtUTrZcdgpItcoK6H+NhhfylwlBucsMA1Dtks1NVoLlvOC",
-	"JcoGpXOVD5jS9+heHLiIQXilm1qjJd1yKFpKLOgwEtoh+7O3jv0YLXg8lLMKe59iKdwl0TI26/hkqPab",
-	"6Nre70PvU/UFCmaiIjSQ2xWtKiZYkQGVrZisykRCp9OxYyRbkkIOG4ycpBLBhudWLUJyD7avbvLLuDzp",
-	"vRoLidohdUKiTgeueKYXyyO5JLUST36R6obdPnEHfPLm6evnh5HAcSgfvBIiPd1VJa63kjoacz5QlOF9",
-	"J50IHZmQQgOzsYKUdAdGRhGqMA4mLcRLDriiJejZLhlVwoA7IzpVLXStUtw/CIZ6BQ4X8ACCX4140xgo",
-	"0g+oUuZs8p2oILenGNzfQU7LM28vTtQTHZOtkcoM7isgPokmzbLfNWGGPaatr+VivM5E9TodzTUm+dK5",
-	"gZ1MoyG9bIJI09zBUABMa9S0OLJEHOowKXGlQ2LhqektTnbwQ8Jr69B7pVdBRsTMSgLiK3qgQ4plS8wJ",
-	"EQHpbPwpeIr1QgcO66q2x50IVEjBc1o6T1moNonzESiTFycx6WC4lDXrhybENMNCCmBjg+Ekt8ho5KXL",
-	"8tNe+LaiopFLtlerbDhOFvD9iuWwdAQ52iXpRk7Z0JWowRX8eHEVTZrrWrOxLicRSraPGCxFuUsTeu2J",
-	"PFAOVOWtsHYZZCEyp5pBMqt3x05w/nSif++fDVwFpS6hXy6psaKmIXbkaCRwumJs44rdcFlHUPQ7RPuQ",
-	"bNohmy7dN1/RRK2qSsmloolSdk1E9shUwSlZhZhXGU8O80Hq8LbdkcZnrU4LZzlJPlhjsvChbeECs1Y/",
-	"AR9cG+E/MdaVOe7bYquxCBv/sJvbbSJt+plprXqQ4c334pI71DrQ5gGh4ZncVFRxHUtnm5J8mhIPsEGE",
-	"x3hXr2kimrhIw4Sv/Ifo1N3GI1gzarFHrh4lgwHG0JxkodYXvj4rRoY8gZAZWZvMfVBkmBycgYwUrdY6",
-	"wP5MVHFqaDI8RG/r1YbugjQ2KZ80nuibzQCq10NaRrtUjdlKtD9A7YH5jhSuipVpKSKpfIo/UgZ0p9JG",
-	"Dx5dwQ0DBumGZRgJLBVaNi0D8EgrwrOxZxp9b26lUTnaIQ/bp2B7Atd5bpH7HpPH3cqbSAffOhIUrwQy",
-	"WIfniOU9opWLf1rtGt3TDsEovyi5aMpvfPYiGskw94G4V3tZa1aZKU/Kd4QYw9LHx9Afh5lnM2d/98bV",
-	"vFYKvXxgTF1KcD8EhvnxoVGyycIXgeuiyb2BXBvqrRcymCbUehvHCJZpP7UThNH3FKIBm9REnX2Kpppm",
-	"mRM1pNHScSL9Kioh9oS6CD52wSnMs1Dz5P6BjeNqAjvpDDVlzF0hWqKjACLYN64HzxSgjyv/GzcKplOO",
-	"UrbZxFW0TartIPYmRyYO/6BMHcGgNuW+Bk1wVK8jd/mM1iHuJfCsDd355iVkKYmz9U7Tv6dUx4Wx14VL",
-	"FzlhDsx4i9X4vTw0WveNfS+dNyRVK9d5iu8E8wpKBuZzb47Yj5lrwiuGiL6PwhgODaFWSYAICrumVCip",
-	"cwzSSdTTCvbmUYZuVwJvJI/C30BDvYFcbG++24dzJyE7tG8bkfYeetdNso9oQ7uFqZpwlVJKF49ixYBO",
-	"4Ir7w+Loxzj9m2YYcTfoKMegZthc9viMJPsTLpZx8SEWzByUB4eCHStIIIuNjQSh2G5wFt7wXqHpFq3p",
-	"HHyAkh9HhArFEY4vPnUQcJ/tQFOmkaR/RYspVN+i5g9g5cUWkv2zBZbX73x6A5mQogAboCiIxU/t2hyu",
-	"MBKE7nTo9zfewZ6wOdM1I7/UYGhkmvk+dGZlCYHI2ZRw1YtYhyoMDYvYbCUB97tZcbEk8zpU6sjg2IaV",
-	"JXobkHbPkwV5zSQzdncTP6LpQC5IYxWP2I3uosjlaemQn/goIebHKRoyHlN+lwUrhgtTNApBiDg/WJDi",
-	"Y/JWX/EYuZhK1wA/DpL1AeqFzfjS9uMBZ/IwyezZqKKrx/rWoA7T5sp0LrE7GgldpsN/nGI+Lymk1PhG",
-	"gEsKlZx8lCwobb5bHHSKA1uZ75uVbvKQ6BeHZdWxTjFvsgqzVv+1L3tZwwcfYClTBar7zTUzAgY6VmCi",
-	"6UXmmlrCZlF1oNjXSS5c/SEh0YIJtsvYvvZ7MDXkVUayvF+2T93ZzuORngG0qCZ9AvuHxmhjBXfmGpXb",
-	"278kcPlECldgKRTmu2dUiYKEY7z5zKNj2G8Cj5sGDwNvaS/9E1qKdo/FdcjAn6DuJTw48SXAjVIU0xpB",
-	"3sXPHZfO5vDE4mEFgKRNMEG/cazvQAvI1Mf0S3L2GE5jmlZVhQRnSdNrNgG9AQxPNlELSTaxrbqUG95W",
-	"HgvJQhhhAZwRpXeqkchMrA11TGv5RM4S75Q2XPH2vrbpiGe6Ic5ItbNutLWF6n2S+pwBuOm35rP8Uhbf",
-	"YUNvNPNvsOZHaEno2oHppsya9x+pumSkZNQK6XJ0AFY/TrlpdAVTOd+zlc+vudXaUPx3uaMaZZYNu/bd",
-	"3KMBztHK56+i5c5dxX4eIv+hN14npqkdqpJKJBzX88dF4Lo0Btcly845FHnXzdJ4QGgzMdJ+aJEH1YoN",
-	"19qF1OBXlqD/Vh1jrvhSvBSvXK54F1N9BvnBrmPrOASbQivdeZNUYpyzBt+oHRtdtZRmWuc1lzI30Vo5",
-	"QXVKlTMdV9m96VqYaqfctYCngHLVT5vDro1NeniTL46oVLQb+wpprjHPjkGPobi3bW+Nfh0ZjDay5zC1",
-	"Eu6//kPXATysGRJTeqnr6S7gUGw6og5D7kOchEyhWom298m0xlF5PC4N0WXv+L1Gb7Ftq0s1PZogAiTe",
-	"Yfy9+ekTG4tVx1tM8J27nj0PLHReymVcrISMmMcXF6iCCbZlemq3/nStsngRcruXDGAQBRn2dok3zRsK",
-	"yNYtj0Q3yjBrss9WtHCNvWRdTe3TmxJ2Az+zKrE0tAx1wvhUhSRekP4F22ITfFfqBkH0hXYKiq7nsKwT",
-	"rDEktZy2cEqr/HZHNozq2kKRi1Zws+UKBzqi3V+P1B1Zc0CD7HQCiqDLToqUpMwFYoGVme0wAO03F9nF",
-	"xUWT2Teh6HASP555DS1XUk9UZKZ1S2y/nViwDV7ksQyccVz1pxUMijsUcvuQfvrdtpsNSoSjeBBl/rJj",
-	"WALo8SxIOl0kOZjtOz7hNrn220M9yMdFA7WOkeAH0SBJasiCFY5lNz0kxzh/J+m+sL+EAhz3/z6rlZYh",
-	"UtaOgbIzl4SiAcaJ+UwUx3DKRvH1h7Z6bPbSIkfqx00vsH0VuRMFk0SRqE3Xs/hUo4jRtsVGrXTpmiAq",
-	"PtDi+O1x7YdOPEAz4gDNx6C4w5pMyxMWD+V/GqL4D6dzZZg4qPkyUeSw3sRK31ipdUPLETUmgs5Sb9Kn",
-	"jjeKGuNz6GWc7rHtLR3oZDodtD+FNst8Kbr56D5K2/5yAlz2Qnf7fa9aoFI0P22ny8Zw6dM+F87yML3z",
-	"ZTqabHRPzDFRsbEOXs0xILMfJMfG9jqq3kS3/HqIFB3fljNRJqbdFHGkBZeVRVxuv2dvkQf1BwnM+JB2",
-	"BqLBkU3Wlq6xg1URAfJgXW270cb/4hgNGPZeuwugT7YXCIdzO27Ya8CYJJa98Hcyyu4c4kWnlpseTFZR",
-	"Ewsjjwo/8iBI+6vh/OlYm2khnjlIbb3iYl9fxOuwdUMuWj+AoJR06baUkn/DCk96Jckhkwu7+l8C6cK6",
-	"vXOekBhLvuGmU//nMViCvWX48UXHMPw4dr+/7tfuzaI1YU8f+5LN9MpLgu48M1qWrUJS+Be21uum061Y",
-	"WVzPab6euc6kB+uCta4yhmM/NhX7gzNlcN2YofJHpviC54n+5fmKwYRjg2KVNtdNg7oRP1lFPWvdFFYw",
-	"mbWy+fazwy0Oxo2qowz5/pR+pgSw9YG0g6m9KY4cWfSA+KFE45ogVIwNGHJAamIM9IDwfIgKe4h3xOoJ",
-	"P7qfs/xeNspriFKIsDRwCbeiCHwCqQM4KWm+vueSvm3C9F+qJpZqZPAWjh/y1adY7zfjOW83OCVhq20g",
-	"PdZ3T0sDNfziRslQnQY0zzXbgWMU/duoEjsjb6NrrNlYaw6svxybI3AodbKLaz1E2L/dDrzae+nBZd+C",
-	"MvCyjxHj3Hqix45x/lHmdF6XNOoDsvpK3B4FobchVONh2k9JxbKmy6lGX50ravJV50d7vmrfNyLirqZm",
-	"lP/MRVrA+BgA97wUTM0Hs9QndFrsuznW3L60BYGLiccZd2VuuD+/pwZkbZjHzuTylVPm6EGfBcYr+mI4",
-	"irVdF4/RdVFwbbjIDdrl7u/IiAIx3hunEVYjlrRmByssyQeBHFOzu2GJYb/VEaZL2Z7cIqHby4CroZ2N",
-	"PsVE2c3771fPdGUcXEbi9KoA8fl8TOtYE/CYfsJtiA1lzQ/A7ke/1qF2+MES4OMkUj2V9clqKYyESxsc",
-	"kaNj5fdacbO7sojquv8x7QVobq8tl3LN2cx75GZYdu/aD2uQueJ/Z66VuNN8AP1BFWFUYc0CHLsypprd",
-	"3YHSvZBxyen79+/fklwKo2gelKC/weI+AOsRec83jiS9e/GMfPXVV3/NCFNKKvjwg7Cf/vXrb/6LuKw8",
-	"Usi83mAR05Jr41puzK3AQ2RFf60ZQTtD5gpnuYmuvn969uU3fyFckBW7pd7ATp76/jTQFIZrYjVjV+6v",
-	"VYgLa4SZD+If71+c/XeG55IlyVfUHs+3ubL6qS6pXjFNmM5pxQrypw8fbt+8yciHD/WnN3f23w8f/vzo",
-	"A4QK8pwJTKRxl/P65ftZNqtV6YCsn5yfy4oJDb0bH0m1PHc/Ot9w08rEmCFkW2kTT2aPIdavYoJWfPZk",
-	"9tWji0dfOVsrYMo5rfj5zeNzfCLw0RLND/YBgS79soDgHW3aeda9rp5Pfo4Tz2bI+Suwn9x9tOitKyk0",
-	"rvblxQXSNwyCtAy6qkqnxp//4irtIBE+Rlp/SBS/bwbH3Z4EYDHdKCq0r85yl7WLRMd2FEBw/oLyEgzB",
-	"6AnagMTXxNe05vXvJySh07J0rQhiITh2Qn+7TXng6OVeGcXo5jkO2rtXoCAh+8Mh6SuqzRn84uzldyDC",
-	"+Avao6K3Z0t5Zj8902tenckKpa+zSkK58dkT6I41AjEMuzV4lDMNO+5iRp+O7t0THpBASxjyAfJNP8zI",
-	"nwpqKDQoIq+kXP85Ix9mSmrDVOdLQUIr2idgLnRjhAvEg9+5V9Sd1T0YWB1nx8yu7iiX1AgDsM+F/b5V",
-	"nZBtXf8L/WeMebUTaWY+zJ64ms6uchCEwmYQHPtBtHLxqGBbS3Mejp2v+E1TR5pqIOVMnYHfHT9+RN6x",
-	"XArBcqhaD6S0gzK4Te84bONqk0mXJEQvfS7YNAqEIQOzu+xz0aqDHYHRgxOnKP5lz3eAsfelKnfZrHL+",
-	"mS4gnylGDXvpnHAu99t3ZznKEZvKwu+tNnzXpbBG1exuD8CPjwvgQeA+Ii9Dk/IV1WTOmGi6UWKWicvd",
-	"qaTW3AV4ICmE/T5/T5PBoW7YOYxx25h+e3sP4/wT/HuXfCD/w0xzqadE3mHYfm5ATSUGcIQ3lpnZZ+68",
-	"Rj22SG/C+5g4+eI1KPSW1KSLvbVKS2/ojiz5TduvHmqb2cdPAmBdnngw9PmASTv5rzWDWuiORyvmIsz2",
-	"eGTLrTCFO/8+SMS/Mhq3uewVZpVaxu+N7MHSH6LnCfRNCQO4T9BsyYOQlgrpuWRD1wM815OWUcrAfdWA",
-	"3xUTbqIo9nHgKaqVYNaDLMLjSPUovaM1DpJMfFjdB8jV+DDLWiVinRIQ2vcQJzo+mj2I3g3cPFhhzjYU",
-	"Uz4eQlGjQsdrWj0LNvoeQYlD1A/hTJ9/ywQQ1dMhBG7uNa1SVGFDq8zlR2qIUAZR3GWcuijthyPK951E",
-	"zKD5oU/crbbgiCE+i7fX/wFlF8FY6LMN/s5H5I1EdYBrolguFSQlDxEDKRZcbRq3+tGR4hmu8Epq/VsL",
-	"LQ+/OneYxlHqKn8LAslWTb93y9J3wcBu1SiXtYVxt2bFBJHiwNVUwaVy/Eupdg9VDkZFy8eC4uNWl9+J",
-	"7mAZ8m8uHNjr6QuRRjpxoaXdNOWuEfP4DRMgUnqiwhWBcO5BNLthyrlLUyrHMz9mjy+l/OnY6uwL7f4s",
-	"6O6yVcuD3VYsN6wgLt8fw899cZGUxGtfTkfe7QSjxOJQRoq/e3L8e1nQ3fiNGXmSbX08KSt0N5p4BkvF",
-	"i2MJRXYui4/h1l25qg3bzDuMFpGmw2pPIQYV3bCfKNJjKXgfppOym8YRtEvJopjhHUdDAYURtGzE/gfj",
-	"5pgd/C4wtR2klUBWyPSyGDaXZnUMrH1Fd1Cs3Sleel81I5pjCXf7bwY7sH9hYueJ8BbzyF1oCHQf30Pb",
-	"75SsnsOwcRiLT3AQZ/cYenym0Nty/Ez7WPP1QB8trhsCAjrUUcgTXTNCBUHQgnfvgdc3bJANd3MKc4ub",
-	"fJQ0FYH0S4MwhmIFxwAu7odQoktpMqKl01rk/oVyASU4B8QU1xfqoGH0hRt3UrsCLpGgRm6nx+KeQ52u",
-	"QC0UKBF+oTsByG1Dg9Qhcc0KXBjIcDIyZS/3bAKPfYHpfSOolcshSlOYXvd3jNgPeQVZjJYNBXT3omBT",
-	"LDaEsbR0Ix8EN/vff/r54uyv9Gzx8dNfvr778///H7PJ2yipObwJH3153z2ckoVHwq0Tb6eFNsd4P9jV",
-	"qsfIXe0hXIpw8Yj85GJmXTxJ5tpAMnB52hdDXSgdPLDmCRHu8vwWlie1cqhP+LKG7bYvXMLPiMd047Iy",
-	"svGXCOMnqVWxhX3xnXHLuko+99flnhLsGklyWQw4U1xjyYdHOuxt4AdR7to1p4UlKzssV9aUL0vtDDJw",
-	"juLkGdoYuPApJEmlNgLNYU6zkafoxYBXR80KYq8s78qwC9COlMzCiORUJ2/w11maETzIMvD/PB6D4gkG",
-	"ysBNCWpqRUsiVYHtmuxlnowYhmSqJDH8XmIg9hEj0kKnhlERaXYDD68cGZ8lGs/mW0mMjWsDGB4LEzDD",
-	"EkjcnIsCYlssBmRd9vmNq6IDOz2psgWAO42q9YZt8Vo+r+W6WTN+l8fxTpWFl5G4IFKBdcmF0YaSutAH",
-	"jJaK0WLnIuggqpd8ffHXQT0OsOT8k/3nbsiS8VwU4f6m2Ah+qYslKyzuQc5BDa67Y5kL3rGSUVBpYTlw",
-	"5fjk4oehspeVnIrjeW6DwccwKA5QU1cHLklLX0FttkHjP4gTLWWTa1dxxnu8MBjrC02UlIa4umhed13I",
-	"snBdh9Oa35Cm92/C4l/J5WEOf+R4ZYxCaSbtVDr5QjftJ3pRyuTvrMJi2Uspi5NJApVr/38iX+lbmJ69",
-	"C21rfoeRDW8dCJJ6dWO4DpmkHmzHwBAHI0JJSXeQfipaheZLRpUwSAeQdE4PVHCxMSdziIPE8C40OD6F",
-	"0NBvreSEhw5KfHns1VIY4eCZEdeiCdp01UJwsTwGQjzVa18l3wU1kR8E8yG3lmd64cEXyMSSWpr8Irk4",
-	"hAsucyudy4JlAQ/6qkHbjLInqCIevukyqSz08cFcogNM64TmylCKxkLk0orWtSiZ1hh0AhGmW57WmbHo",
-	"SW9HY+udnJTL+UYIKeSVW41qxdbHcEMTEl+AuF3T/liBfVDpS25bJkTAg3bbEo50r/2pXtHqZGqOZUnI",
-	"W36XTOkPcYmQWXiKyDrtSzyn3FVYA/q3cXyc8u3iuZLOMcjFBOAczcLPNZattLcKhY7tvZ6BZuas3Bnx",
-	"VcBcRCdWDcv8GHAONIYK50PTroDfySRX48sTp3AE6xcf4GTfsiUPcl3QuubYSAxYHFKkkIG/Av6VDLNC",
-	"f9wEXStm0c2lKJyyINqRrJcu339Dd/ZxLaCCNTzJUMYa2BIwYAF9HkLBgFDwNbZtKFqZ2vfj5L5jU7k6",
-	"ZgNzjZ5qn8Xeu8DYSR9tU414gFofiw7ncjO3Ql4gxf1Y+F1GGM1Xja4CL9q+zqatE3Yo0iCknfaBnrcg",
-	"PPhQn7lxB97rCzDaXMJhN9ywAt0fTnRzgiXlSUynOunnDVP+cyvVei7l+p8WD64hQuqft5vynxVVv9bM",
-	"jHREp9/xkZ9hL5f3PV1irzWk7i5RFjWGsHI/a/nl4uyNFOzstSu3MuH1Tn9a5XB6ctb5wY0oHtGK5iv2",
-	"yMG/++tgxptzQQGah+eTFRO3mxJ/qs/kYsFz5osnPNKVhZVeMWY25SP492FL3m4OnhgyuHN9MzFxu6Eu",
-	"nYBr95jOvuO6kjoUrhvagI/RHlj8Lpt9FTMh/9TBtFYrIfjr8xE+y6opRMSWkhYY5Q2vwWVtESlKKNDs",
-	"HyMACdqknY4IKn4y49p7tYvH/6TKEgMn8N1lSaGg4/GAjTmhw382nX10aqXMDYuXPjj8VD9rXqW9LyzO",
-	"HHnML9sytyffWyV9mQAr2AWVj/s+wbQ4TrD5XvthaGLY6Hree2U1O3zbO2amq3ZeYRi0QaVDx/9I7oZ2",
-	"Pb1Bl4OHyfH8DVjSN5kcG62KchoC6IqzRq/6+W1VUi7GELE/oMXxlKgFkBOYeRir52IVAGjdGOo0GMVZ",
-	"0SEfKCYfKdAW7E1busNUK2epcMQMc/SBiATbELvlx0Q6rP9yFqqnJynLGxj4zlVC/83qLTXbiMW4rHm0",
-	"C6SFInzVrZ4+YcG/cxENqtlQXl5DBk50UVoUCizjFnPs2Jb62OpDISR+iUVv4MExQ7Al2Jhqn/7gYyNw",
-	"4LYfXAYmZhHbSmWVZ1aWXCydaUtaJN90eVsb7c4/2X/uDmWYtG5+THjGd1Kw4yVrIE2gW3qfOFu758Nl",
-	"QXrnO0H4UFgApv3MAlz74aax8ihewKJwFwbcTTEsx+MTEaSrweNQfxgp762GdO88pYUM4fTnpqlOuj5a",
-	"CTsgCdh33cLcyuDznaeIx7jnKybsRW9owc7qylUys+QGCpRBBD0+W8hNzqCDzGGp2xVEG8ELP4OQnQ2E",
-	"O7m0prksrNS6TUlntdCMicEY6pMKXAirw6K8g/vRmJEV3XrcaLigodvAOYDLvqgooWasufzj1DAwKyXr",
-	"5SouQLjtetz2B7N7jNbKHU7t7bxkv+79CiOckOO+pmrt0YGEw7avCgj68BN9i0N+Q6oKOzhySVA8+FEl",
-	"NwssKPuJc6N4MxCt9Na11jpRgLOD2ueNcG4tmoD58eQSnA4LaXDFciPVDlvSlxxjn4WTVQD42D1Xbvts",
-	"Cm/r/BP8O1i5r7mwU4UBngx6kyVt2Mq+ktsF1jm0l5su0rUnH34jr6Rcz06IrzB/SuQC676UaxAKyFPi",
-	"pV9qSE6FCy9RjEJ+LwbRy9pYvTQDA4MPqj8KcbH7oMajPYpgT4XeMqUbfwLsdkV1yM5IX91G1sJ0NcUu",
-	"CP4hDC+x0hFtH91yzY1rQmq1UmeP5ZrUAoBB51Zf8OniTd9BV6KbGLpmAuIGXU0ly3+7l/9CqiUzr2GL",
-	"n5NhXtGdKycebHsNaYGDhqPrlT0PFTvoe4AKeukuiZtg8LuHkjvu6VWu/+ODXl5MMHtL85Oyprej2dLF",
-	"H4wtXTFDVnJL5MK0Hg3XTdla7zyx+O8rj0EkRC0MCmjGlP2H66OZzj+5/w0yqXehY/HpAgPdEsnQZNdC",
-	"7TOxKredNzXUQum8mX3QnWNrQe4OPFTYwM17MBIZF+4XHXALXvbKNux3IO71hmqWaooEXRArvEDr7GTc",
-	"Bu9l2KQVmosxtYpCaHJDu0uuDSsy8uXFceOUf9NAZbylZw1SJJC6QZuj6dWteoJWUujiDTESowEt6pwR",
-	"Iw0tWxGOrXx0iFXGueb3sqlOej4j6ri4Cf/9KrkcqN3SbaD0GW6qHNEyBC6q/KOXCm6d5DepGByqiJh2",
-	"ag4+VosBrjas/cBKwDX0gODCZd9jxv2xEaKVbzWAAX7UqDh23xT8KFU2/lj4BXA6jFsB7InwhmP2iHCb",
-	"egqdgE+dhzYYW9wcervi+QoyxFxC2nHStmF+1z+x1Z/fRd1pouWGgTeiLzm7jVmyCP89IDo36YOnRaQD",
-	"kPyMojOs97JIEI8GbucUbA33cN+1lkhonGjGeHjyZtfGvJTXOKAL5v+RxGXRSit7d405ljBfWszVRrZj",
-	"BhoHT9fmjGvcz+7/uZEKn8xSQhBq5vP3pc/qtCeujlM4EO+zyR11JhW91lYpZsoK0eS9JEu4Cmiw5EeC",
-	"e1PvFz2OYWRORc7K8p61z3t4GbdBwgp/eLLQKU0NR+rfDab0IsXWjWt3RcsFKaDIM1aqvYxEPGtDBVSh",
-	"OXRdExTvFaNK0/KQ5v3UKlHaEC1buup9tdCLAyryv6oaalHBwdvF3Vplcr/PRaPcCKjPgqy+EaZPxnlG",
-	"qZzuBP9eSqfp3x+EiBiZUEDb13jMK6ukMof0DBxz0idkl7CLpakobOJoldNwusznO4eyaVi3H0JlDvqA",
-	"cdf/ki3e3NEGL+Pegu4+/lmCYf9zQMIP4D4pGp7o1NNfrF3ucMBkAMvB+Hcfzh88gazghiVTHeXNgerk",
-	"Ewtg/Sv2OTslxux3LHN961oFE5zl0i5D7H0BMUve89DLe0iRnz6qDlk8Tko0f49Vfnry+RFNKk2X4g4e",
-	"GLmETogZqQVwNdGYr7FEyplcdJFB86U44+Ks5MKFhAywvSu+FC/FKy5OGtzRWiXdeWJ9nEA7CG230zlt",
-	"mi8F+m7mSm41FKrOiBR5L1DaKOfGj3Ks9/bbMalJvnm6E/SgL3rWb6WeoNFYNfuY5c+7iVLct3ENiVLd",
-	"ZKhLsLpgQ1eXvCukq+V9vHqCv2lrc7jH4l0tjhjE+K7Gcuih1ok3aVEyV4yu9w3QGaFOX/7m4uJ4UrBb",
-	"vtPy3D0CuXG4SBasAJNTKN6OOWAMknSMdqO2TO29j5A0kIr8b7j3iTgChPO3+MHnFA6Sibo/dRJwK56v",
-	"W4m5WBtfN+mImIvZ6kx6hNv/W10sWbfnfVAyIRAqWpnJRYuNLcp0wxRfONAlyeSPdtCuFa5xynTaZjvR",
-	"W2kaCOcragmwLIuO3141OrhzYkjo+mqOw9bt4Nqw1g7cw/QPtQdfmdN5XdLhUlc/NqNOCdxmlQS73kp1",
-	"vHrXMJn3I3kkxUiXreLGMPQSNHencwU1/1suX0ftSmZla+jiBcBdMVqa1RBEv8cRJ4SmWyEBSc3UDc+Z",
-	"lyctcFheK252syc/f9xLyg/9Mju/I28YK4BbG7nGzILuRJ9m8IWd0koJmmkNW/j5o2XHmKOJ4kytytmT",
-	"2fns7uPd/w0AAP//",
+	"7L17k9s2lij+VVD6bVVmatnudiaZ3bH/+JXj2Bvv2I7L9iZ1K87tgkhIQkQBCgC2rOvp734L5wAgSAEU",
+	"2S05ycz9qx+C8Dg4OO/Hp1kpN1spmDB69ujTbMVoxRT8+uw9XdqfFdOl4lvDpZg9mr2mG6aJWTFyw5Tm",
+	"UhC5gD8rtuCC21EPZsVMlyu2ofbrZr9ls0czbRQXy9nt7W0x21JFN8y4dZ42Skt1uNL7FSMfZoJ9NB9m",
+	"fpEtXTIyZwupmF2F23G/NkztZ8VM0I1dqMTp4i1s6MeXTCzNavboq6urq6uiv6li9vFiKS/sfy/0mm8v",
+	"JGyC1hdbyYVhavZoQWvNbovZi8UraspVersWZH6rHjxmRQ3ZUU1YxQ2rHhMqpFkxRaRgZL4nQu4I14QK",
+	"wpSSinz18MtwNLyN9mwvFhe4ejFT7NeGK1bNHhnVsCGAF7MXYtuY1zDFJ5x4S82qnZbbzyfO+ZJvuDmE",
+	"wiupDWHCKM40gdPjpeVuq4Zp4qUqtqBNbWaPHtqL2tCPfNNs4C/7Jxfuz3CH9n6WTE26xDc1LdkAQLb2",
+	"84kAectKxrfmdbOZM5WZV+GYwZkXUm2owYP99avZ8Jlh3YVievWiyq4Jn594za1UQxilYMDgmtGj/NJd",
+	"rf/7YZGCb1MPXZlq6mk3douDmTbfyIozIEXfMIFPu5TCMAH4TbfbmpfUotLlL9oi+ado1n9TbDF7NPv/",
+	"Llsyeomf6kuY7S2u0S7Y7g7/o7dSaFz+OeV1o9jABrZKzmu2+fdpG3mD38I9dN/rj0CdmDBkp6RYkj+9",
+	"ff6U/O2rr//jzw8A6m6KABx/nEefZlslt0wZB7qW/B8She8FQzLINRHSEE1vLCG0tAF+BVLIF4TDCDrX",
+	"TBhLMCIUsc8/TbnrNCH6Tu7Ihoo9UXKnH5Ovr0gjaqY1MbKuCFDgHdfMLTOexgDWJYm//YQslNwg0bMk",
+	"5AtNlJSmIFK1nwC1/UKThawrpgpCtTu4XsmdQLAsuNKGbHm5ZhVZ8PoYeL5MAuc2/EfOf2Glsft/uqJi",
+	"yfSzG4dd3Vu0S+notUQHhy0dnvyJIRtL8x9eXQGNN2yjj+HjS7l8Jozaz9oNUqUo/I28KElh29fzU2BZ",
+	"uGG/u59TB5Z1sxGv6DZz2muEcu7QdoRitEpg9QIRDMYU5MurK0RyqhhhN0zUe6K39qvwH/uLBdDhGhZB",
+	"0xhVsbKmilWkhDNonL+UG4bYREnJ6rqwGCPILnpg/oujbyQA6a3cpW7lhipOnYjY3edze3qyW0nNiBMe",
+	"yYIbQmu+ZgXhuDF2YwUeBfhu8RtQZgH0VxjE9ul7/QE3dbjfHq4AgKMzdK616GLBIAY9ZXWdwqLEs8BX",
+	"SmitpRUIqYNNhwyG66Wign9YosQek0ashdxZwDHFiJD+u1aIXMhGwLUyYUnUTzNt2R/yEVbbF4Er2xEf",
+	"jaKzYuami47WEs+d4sYwkUY/tyzVjiTZi17RG0a4iTA580AXINb5+QfBanHuAKqI8ocbe7bZmj1ZSDUM",
+	"08QGi1i5yZ3WvTF7YNwBoWXJtkYDDbf/lj1mlnxrB0v3H1QLqjB4LmXNqDiApINEu/3o40G4+vdxANu5",
+	"kuvUpf+42qfQ7TFhtWaEWcgn4WqpUIo0SEUYLVeWBXutaEO30x86vLsEEAO3yrB+QFazYi1pSlPgDGt7",
+	"Q81K+40jRzZMTLnngzcRM6vC34MHYPoyG0d2e1e4t+TLSYG0qjiqOm+6lKkv1h8e/WDB+f5aG2rYqect",
+	"5Q1TdHnfeXvE4OOWlcaJSNpq0yBT2v27e+OK6FrG9KrdUgZ9kKPNWS13CXnNzjRinytWV1lmyc3KUi9Z",
+	"VxNmu57Tcj0SSjVbmGuJctSI4YJRldsskDo7oN6TDTWl3fmWGsOUGLn5Vr46OjjzXtwM0blikEQ4W0Tv",
+	"wt2BO136bbUomWI+Cdx4wxSXVcsMNCulqMhSyWb7GFgDUEli2Efj+DcwdWAWjNvfp/GJMrz/Uz5GKz0m",
+	"l/ey6Ej6jPDLyIxGJpdoBKhGidfxplV3HN4taF1bEVLI/ivOoow9GaxdhFssvATogBntYQgtkmLJhnnz",
+	"zsHB7A6TsoUVjYNmAPov32xrUBxqq/wqlCMaNpozvqulSYEcXoFOK+ALz40RLJPWegev6xh7c7AJ2/Ag",
+	"SQLZ2Tl6XI1pXrGsem2JTit7RTQpI+8dkw8Q07ghO9nUFTF0ban9SLK25qJK4kHNBUtrk3nbAUoXQdSo",
+	"mU4eyMHgCIAkoZUV2oAS8QURli6VVOAB/QrupIdoTPf6uP4Np3eD230V/gYdFApvpMObSCHCt8Fu5K1U",
+	"A6pAgtNlgb1hWjviPnwUt9MgZvsvDu/2Pfs40Qr2v568evmYcKMJPi0w5hhySbf88ubhZfvVC/z8wS8a",
+	"fSkjzGC9I0XbSJ+i5jdM7VNipRkvivGlswQe4JB/G15JtdcPr6pGd4ah85olFVLhLLxZzjRiY8B3c++s",
+	"ZlaUa+oa7HWBkcOOUDJrb+i4luuegXBKOLIZBGIAUPIG+GLBFBMle+kQuHsPmi8TGPTvRIp6bxmi3XJN",
+	"DVMFuej80xJFjkKGBz6ZFbN/nxWziyTAjcPj4XPCftzg4fMkdBUvbYwRXLlg4wWQHhSzMshkuTMSInBH",
+	"yTPLZp5SrvdJ/C2lWHC1SWv8xWwpc3RsRbOKhOMXNdWGVO5NpzVczUXJOqCoqGEXhgPeHrt7Ac4w2CLu",
+	"Jz5OCjTP7E7egWyc4L/uAzJnZseYIGYnSS3lWhfk6sFD+yI3UrHH5MpSyJ03x2imbnjJwCyhDVVW7bPv",
+	"tcOuK9nMgdQEm/5//vWrjlG/pZ0CPXV2ux/LRrMhYa9n80aL2FLxigjwh3Pj+W1f6JeCJdmskKhj94z4",
+	"KaYPOsfxNxrEL/eF5MV83NZUUM+g+oZMUXGxHP/+nuMXUg/PizqHdDxYLQ4/auo07dcsba1i4EdvBRqN",
+	"cI/gHb0wzYRh7hUcruBNHoOSsJeCtWHb8VB6Z9g2aVNnquKlOfb1H9yw/nU7yQpg004WABwd2G+4aG84",
+	"hRvPWfW2SaDFAJ/PGM5aidY5vNEErhoBL1Y2hlAyV4yuR8ralsLdhZC7rbcWN5goeXjuDDbds/cFGWCA",
+	"hScdBVBRuw1LRyeIM71tOvEBFktvbtmoFGfFSJj0BXjQe3v2HtRP8H7SJeVCG6Cwi0NaNeJCcl66IoQ4",
+	"HOzpyiEBWzGqNK1HrqSbzYYqPkEqeAff2L8HGTPx7naoMY6e70ccj9boo0pwG0vjQz38evFZ0rdcp0xR",
+	"dGv85edMQDkrUmzqPB1pX0l8KUNf/86OsXhSTRD8MnjcgMhuB3ghtxtqlppMm5SB6ZmPSwKHHBXVxYZW",
+	"jNjhzs5JN967Nc6RjQslgLSRFV/wntlzQOZqjbBD6722Y7KGhOep2IOk8NEy4Z5khmpQKStvPyc4ND1L",
+	"nl+3rDZFmOyM4BmWqkobOjT/P4lvf2MVq7F0YxJHvycv5lVr6oCtRwhwjDcP82Res1fyJkUXII4j5k3c",
+	"TozGcfywgm3cdGT0FsTIG6/pwmTsmW5Ay2MO2b9T7A7kMstPIOixsGgUPKawmaPexLzoKHe63e8IHIAv",
+	"tPsfYymXhtbjqeR7Oxzu5xhbcNfVGsRQxYx32Dlg2EoOK94kHRdh1yOJfJpDilE2AVwit7/3itM6JUzq",
+	"nPk/8jehPVZYtVAsmSJz5mKhRlPm3NEWjsmO+W46MOet3EU2Y1pVownSKZSGuyDoKL90pCU4M5Zbqoju",
+	"LHfZP2Cs87RIA27Iilqp04XoHSELWTUkJ/O7tdN7RukmYWquWMZ807NBxx81Yqyndalo1SHaIQRgR5Ww",
+	"EzrLQIpiK3RIjcG1QV23WY6DJADD77mrT7opUrD9joqKVd/fIJXugpeWadN4Kbf7AtgDkYpUrGYmKSMx",
+	"O/V4kSrLSbatqyGJlzuqSc0W3oULgZdpOcVLGd1pqoYVpLJ8TyqyoLwGXnwoplO1ZGaIg7pIz+F7cizF",
+	"AddvKnk3jNYIkp652VDT6Bgv5TqJgjftQz9iNMQZ228ktyNTOjc14284Y2wFPLmeMhF+Y7dKzzdajeEi",
+	"bd711r7xKNoIw+vx+9+teM2uddfckIsoi8VVkBphewDNwoI/dVcvvMbfJ5g+PmE4UgBGWWLpddlUGHrs",
+	"hY3DAGJX7/josUYlJYCui+6QzaAdvS9PHQ3UqLw3YNBhAYN6+njPtjyXjTd4g90seIPvq7c771vSZU21",
+	"uc5abt62Rry+u4FVxOWXFN6qRHYrXq4wCEsHm9MEQ9+1z1g5clSX+DLoNbSSbDxfX58Mzr6qqZlzBlJv",
+	"roQclq57YZjbxFlto27rjf9K0oQOSUgZG3q5AvNW1ihuzwUTdDlXRJIcVIDqZczrwqUctEbbLVNWd6d6",
+	"zcWy6OjwE2Jfm3qCOe9tk5bkIXNkEo3Hb2RYhuEmY82IeN4o5/N+tMEX1yxCulnwj/slO9QqOnJ0lhgb",
+	"oginiIx1MNND31PiI/YHoPqvqFonVM2sCTiHuBlLKQ7Prn4KRReZ1xk03ZfB0tgTqFYsJdi9k40qGYFP",
+	"k/KkkddOyk/ZJq7DtKkvGk8RRmQBhQyc+0lfYLi4HnAQuRHTraHui94OOOLh+W94iTw3ZWTqG69jThAB",
+	"p581KwMOq3HjQZPRUkDo4obMWUk3zDuwMbUCHKomJAci7LxqFJh/EofzAE6JoUDNvOnUB/HGVxnbT3tX",
+	"2NVJ0e4aI04RGQM6qPpz+kmcgtQM5bbdm9pIuc5Zgo9Em7uccwsWkHL4Zqyrb6LOPRhUj65GqsaujQxx",
+	"bNyXj6EZCpWRcu2ROYTkLsf7PQXb5VaAwF7GhM9CiJYaGyg/TuBLhDas+XabxACEHySY1VysQwYhmlft",
+	"u4Z9sopQUxB6h1zOd27tdDSyMlNwZ5Ts5IUlP7vH0K4gFFJtHAbh1cWeERfO5GGXem+vnUtuOCagZsYw",
+	"dV1SjVYyK20ZCWuyj4YJJ8mVcru/3lhRqpjpLatrtPYZKa8rxrbuV72idS13oJNf66ZcXVc0Yw4cFwzc",
+	"V6wN4SIRGzwYCpxgG2vGtm1eIKajgn7OxXJ02GQvejh9Bbu0lYgnDm5UwyCtRsdRzgWBsg9ENiatCU0I",
+	"xXKc+jDzerB6QWTN6W74hSE13WqkjGK8qtm19uTmtHpdAMQXmkBcKsEXkIJE2qzIsxfzxtOrvotHsdJI",
+	"FC77xg0t68a4XHlXHsQF9n2hyYZa/EnHy7EbpvbXuo0pHCJKnfjDIfuAZsZYSI6b9h2MDvOmlbr2+Emw",
+	"ScNTQJsidgeHw2Bag8TMNx3KBnTxPzZajrduOpWvu/BLtjD2daHZRMAJcT1C0QiRvFFPRwcDHmCyv9uR",
+	"GCSyTpO7UgotAcmhQhAuztM6lr2naiho7csrJy5sptk18vzbBzAmoxKr8cIlguMdE2l+O6QuBPvG4al9",
+	"giMMOU68W7HdkfHAkVthHFHUw9rdXAhWxEPnn8ffexw2OMk2XGtkmzWqBlxco+HVktiuIWSzdV6koK2A",
+	"0CCB2xezHeUGp3L+mRSLxe2cQi1w7368UmAPlI57De9cyLms9kTTXWFpaaiz4OstTY2WxIOEhfP387ZJ",
+	"RaqtnHZyqDpb/JpoTreoNRW6nkwcxGJR5L3jV8/yC7lY5N5xqdKuPCtUY0aRJkYCx9uxObHQAu1D86WI",
+	"QtlHGQ4dRD2Y3BFxe8PX9o2s9vmr63Fr8j9vX6IECYmDjrJzTbZSG1ZBppkm//3u+9eFPwbV5J2hoqKq",
+	"Ij+yuZ1Yk4cProiV9RJFa4ohdElVnpMLpFf6McquFoS0rocp9YZ+fIEfPozXPAm2bbjwc+dRrwfYqlJM",
+	"a+/eWjLLKO3QziliSH39VTF0qq8TZ8qgakISHyLFwGsOpRU8QBLWVpjfbE2mipCVPgWrY+rucBdwMBmo",
+	"1rBB7wQUWrFUdIKrZsj/H3xc7iTOgT89BHKCZ8Ib6DxM7JndJMVsyW+YuG62Cej0K91gETQP5CJcVGtb",
+	"C9eTv/NM6NbQpd/hWo/FYFQcTRRUKX7DHmM8Boh1C/fxcXJ5CIjUqb9vTClTqtQTcHOBBwylBWccdV4w",
+	"S/6E3nWz7Vq5QjXCRfSkJRB0orUCSAHvRKlma5w5AyLl4feSipLVOTHlTVIPu5fGdErFqLuRg7lTV9I6",
+	"RlMptlgf8tOE7FH8x9E8Dpc5FTxxyRAYWjc5Y7oLTrf7I9qyQQ0YI+RuNGuHQUU4pV8vDSStU84nRMr0",
+	"O6Uu0W2s3fYqDoHyVtTdStZObRgb/DgqqRx3V/gDBANRPns8Y4IAmuEC/LJBpiB8GV7XZM7s23a1qh5k",
+	"kp0jo0bKOJEsjtYNcwR7FA4tfNUHqzLXtastoyPDHH5tnClkZHplOlPyIBvywL4pS1onnwJEa9ROdhx2",
+	"isg1ykqovw3G/jJXJcM5C0zLkO1Sbf3cipW8YpmSTvk88iOm9AO6lwYuYhBe6abRaEm3HIrWEottjIR2",
+	"yMztrWP/jRY8HkqNhb1PsRTus2iZmjVZIW441MRV0YCNbujeQmIFMaBE3iBvPCKDxulv8UvrWvTvwkVy",
+	"FSUqZpKCORDxFd1umWBVAbR7y+Q2AxqvuacYgSSVHDZDOfkngWPPrLKFTAQsat10p3GZ8QdVNTLVYpqM",
+	"nJ4Ph/GsNJU59Jg0Sjz6Raob9vGRO+Cj109ePTvO/hzf8yExIX7UXVXmerdSJ7MMBspwvO8kkKF7FJKm",
+	"YDZWkZruwXQpQt3NwTSVdJEJV6bGhxJTJQw4SZJTNUI3KidTBHFTr8CNA35F8NYRb3AD9fwedemcpb8T",
+	"a+T2lIL7W8hieuqt0JkKsmPyc3K54H21xqdN5QWBt23wYk8U0NdyMV4To3qdjxEbk27rnMtOUtKQUDhB",
+	"UGrvYCisJho1LTotE906TEpcsZhU0Gt+i5PDBiDFOTr0QbFdkDwxl5aAUIx+7ZBUGwlPIc4gX39hCp5i",
+	"hdiBwyK/u5Yu6WEUXKM8iVSSLRWVny6jaMR10liFcpORPfZLqI4De6zolPbQ+vKiGf8KFVLwktbOiRiK",
+	"pCJQCFR3TNPJfJxgztD3fRt9W2D9DzA/wnBS2hdl5GOXnKq9XmKlaCOX7KDE3nAIMTzadwxTJxL3EFdS",
+	"HDllSxyTtmhwcaa1V2muG83GeuNE6DQwYrAU9T7PrbTnVED+0Mph5djHQUwkc6oZ5GB7T/UEv1gnMPru",
+	"SezboO9mXsSSGiuFG2JHjkYCp0anNq7YDZdNAkW/RbQPOdId2u+y1MsVzZRY2yq5VDRTgbENVh+Z4Tol",
+	"GRbTgdM5jT5+H962O9L4ZOtpkT5nSWNsrTk+6i9cYBG1wfBxxwkmmuK/hRMhItkgFXzkH3Z7u20QUj+h",
+	"MipjGt58L2S7w3ICbR6QfJ7KzZYqrlNZmFNypnMyDvY18RjvyoxNRBMXhJkJI/g+OXW3Xw6WOlsckKsH",
+	"2TiJMTQnW1/4uS8rjEEzjyCaSDamcP+oMGmxKkDQSxYZHmB/Jqn9ve+ydm8G14bug0g5KQ06nZ9ezACq",
+	"10OqUlxhyewkihhQMmO+J5UrvmYibSqXavJHStzvFIjpwaMrfWIsJd2wAoOkpUKjr2UAHmlFeDb2TKPv",
+	"za00qrRAKB/gKwd4Atd5bon7HlN+IEopycclOxKULmAzWD7qhFVpkgW3f1ztWwXaDsEAyCS5aKvGfPba",
+	"L/lE5XxIsL2sNduaKU/KNzIZw9LHpxechpkXM+ea8HbnslEKHaBgZ15K8MwEhvnzfQOIs/VaAtdFb0QL",
+	"uRjq0QsZzKCK3sYp4ojip3aGDIOeQjRgWJtoeJiibudZ5kQNabR0nMlMS0qIPaEugY9dcArzNJTquXvM",
+	"57hS1k46Q00Z03qIluhDgeD+TbegwCigj6tavRmujzA63zJzFbFdOI7vb9OH0vAPytQJrIJT7mvQjkj1",
+	"OnGXT2kTQoICz9rQve+5Q5aSOIP1NP17SlFnGHtduUyaM6YHjTe7jd/LfQOZX9v30nlDUkVp4FMcQJhy",
+	"UTPwAXhzxGE4YRt5MkT0fYDKcNQMtUoCBJfYNaVCSZ1j/FKmDFwwmo+y1rvKjSN5FH4H+kAOpKl7890h",
+	"nDu56qHr4IiKAKHl4iT7iDa0W0+tjeSppXShOlYM6MT0uD8sjv6cpn/TDCPuBh3lGNQM28sen6xlv8LF",
+	"Mi0+pOK8g/LgULBjBQlksbWRIBTjvnzhDR/UR49oTefgA5T8NCJUqBtxevGpg4CJ+kclS1XYSJL+Fa2m",
+	"UH2Lmt+DlRc7n/bPFlhev2HvDSSJigpsgKIiFj+16865wiAZutehTeX42IOMzZmuGfmlAUMj08y3TzQr",
+	"SwhEyaZE8l6lGqth1FzCZisJxBCAB4TMm1DEpIBjG1bX6G1A2j3P1pE2k8zY3U38gKYDuSCtVTxhN7pN",
+	"IpenpUPO7pNE35+mnsp4TPld1vIYrtnRKgQhGP9orY6fs7f6kqfIxVS6BvhxlKwPUC/sIZm3Hw94xIdJ",
+	"Zs9GlVw91W4JdZiYK9O5xKZ+JDRHD784xXxeU8g28v0rlxSKXPkAYlDafJNDaHAItjLf7i3fmyTT5hC7",
+	"AWB5bd4mXBZR28AvewnVRx9gLXN11fs9YQsCBjpWYQ7uVeF6scJmUXWg2I5MLlxpJiHRggm2y9S+DluH",
+	"teRVJhLgX8Sn7mzn4UjPAFpUsz6Bw0NjILaCO3P99e3tPyZw+UQKV3sq1JO8Y2iMglxsvPnCo2PYbwaP",
+	"274kA2/pIDMWOuF2j8V1KE4wQd3LeHDSS4Abpaqm9S+9TZ87LZ3N4YmlwwoASdtggn6/Y984GZCpj+mP",
+	"ycVDOI1pO6xVEpwlbYvkDPQGMDzb+y/kH6W26rKReKw8VpKFCMsKOCNK71QjkZlYNuuU1vKJnCXd4G+4",
+	"UPNdbdMJz3RLnJFqF91AdAvVu+Q7OgNw2ybQJ0DmLL7Dht5kUuRgOZTQSdN1sdNtBTrvP1JNzUjNqBXS",
+	"5egosn4Id9ufDaZyvmcrn19zq7Wh+O/SajXKLBt2XUphmDDp2O9kwf6XySr9rtEED0kR0NKxE5gVh6rk",
+	"cizHtapyYcQuw8M1d7NzDoUPdhNY7hH17SKwLPKgWrHhWruQGvzIEvTfqtHRO74UL8RLl0bfxVSfXH+0",
+	"Wd46DcG2Bk133iyVGOeswTdqxyZXraWZ1jDQZRNOtFZOUJ1ylV7HNSRom23muoB3LeA5oLzrZxRis9E2",
+	"c75NpUdUquJ+1EKaa0xBZNAaK+1tO1ijX2IHo43sOUyjhPvV/9M1rg9rhpydXlZ/vnk91EhPqMOQFpIm",
+	"IVOoVpo65TM+R6U4uQxNl9jk95q8xdhWl+vVNUEEyLzD9Hvz02c2liocuJjgO3etpu5Zn7+Wy7RYCclC",
+	"D6+uUAUTbMe0QU1sfGeXbBm3dO18u5cCYJAEGbYkSvd6HIoq15FHohtlWLSJeStauX50stlObS+dE3YD",
+	"P7MqsTS0DiXU+FSFJN1H4TnbQWgRdVWAEERfaKeg6GYOyzrBGkNS62kL57TKb/Zkw6huLBS5iIKbLVc4",
+	"0sjv7nqk7siaAxpkp4FVAl32UuQkZS4QC6zMbIcBaL++Kq6urtqkxwn1mLP48dRraKWSeqIiM63JZ/x2",
+	"UsE2eJGnMnCmcdWfVjCoe1HJnbgHLnS7xbYoEY7iQVT4y05hCaDH0yDpdJHkaCL0+Fzk7NpvjrXOHxcN",
+	"FB0jww+SQZIu6wFZdtv6dIzzd5LuC/vLKMBp/+/TRmkZImXtGKjI85hQNMA4MZ+J6hRO2SS+fh+rx+Yg",
+	"Y3Skfty2sDtUkTtRMFkUSdp0PYvP9TcZbVts1UqXyQqi4j0tjt+c1n7oxAM0Iw7QfAyKO67JRJ6wdCj/",
+	"kxDFfzwnrcDsR82XmfqPzSZVFchKrRtajyi/EXSWZpM/dbq/2RifQy9t9oBt7+hAA97poP0xdAfnS9FN",
+	"1fdR2vabE+ByELrbb9cWgUrR8rwNWlvDpc9dXTjLw/SGrflostGtXMdExaba5rTHgKIHIDm2ttdRpTi6",
+	"lelDpOj4brKZCjpxL8+RFlxWV2m5/Y5tV+7VOiUw42PaGYgGJzZZW7rGjhaMBMiDdTV2o43/xil6Uxy8",
+	"dhdAn+28EA7ndtyy14AxWSx77u9klN05xItOrcQ9mKyiJtaMHhV+5EGQ91fD+fOxNtNCPEuQ2np11766",
+	"Speo64ZcRF+AoJR8Vbuckn/DKk96JSkhk4sB5X0MpAtLGs95RmKs+YabTmmkh2AJ9pbhh1cdw/DD1P3+",
+	"eljWuEiWyz1/7Esx0ysvCbrzzGhdRzW28C/sCNlNp1uxurqe03I9cw11j5ZMi64yhWM/tM0MgjNlcN2U",
+	"ofIHpviCl5m2++WKwYRjg2KVNtdtX8URX/G55Cl64D6ycoBUVVyCx21rJH1YJb133TRZMMtFGYOHGegW",
+	"z9OG21HOAg9JP1PmQvWR1IaprUFOHL10jxilTN+gILiMDUpyQGrjGPSAgH6M0nuId0T3CV+6m0P+TnbQ",
+	"a4iESDwTcDtHkQo+SdUBnNS0XN9xSd+1Yvo3VRuvNTJADMcPxQPk2PvX47l7NwAmYw9uIT02PoDWBkoo",
+	"pg2foYwPaLdrtgfnK/rQUe12huRWn1mzsRYjWH85Ng/hWHpmF9d6iHB4ux14xXvpweXQSjPwsk8RRx09",
+	"0VPHUf8gSzpvapr0M1mdKG3zgvDeEA5yPw2rpmLZ0OVUw7IuFTXlqvOlA3+4b9uRcIlTM8pH56I5YHwK",
+	"gAeeEKbmg5nwExpd9l0pa25f2oLAxaRjmbtyPdyf31MLshjmqTO5nOicyXvQL4Ixkb5qkGKxe+Qhukcq",
+	"rg0XpUHb392dJUkgplsTtQJxwlrX7mCFFREhWGRqBjksMewbO8F0OfuWWyQ02xlwZ8QZ71PMoN3aAv3i",
+	"pa5UhMt6nF55ID2fj5sda2Ye02o7hthQZv4A7H7wa6X6g8UaTLA2+FiMXLtxfbZ6DSPhEoMjcXQsvN8o",
+	"bvbvLKK65otMewGaY3dxueZs5r1+M6xPeO2Htci85X9nrsu+064A/UEVYVRhXQQcuzJmO7u9BcV+IdOS",
+	"03fv378hpRRG0TIoQf8Ni/sgrwfkPd84kvT2+VPyl7/85W8FYUpJBf/8IOx///bV1/9BXOYfqWTZbLCG",
+	"bM21cR1P5lbgIXJLf20YQVtG4YpzuYnefffk4suv/0q4ICv2kXojPnni2wNBTx6uidW+XV3EqNgXFlMz",
+	"H8T/vH9+8Z8FnkvWpFxRezzfZczqwLqmesU0YbqkW1aRP3348PH164J8+NB8en1rf3748OcHHyAckZdM",
+	"YLKOu5xXL97Pilmjagdk/ejyUm6Z0NA684FUy0v3pcsNN1G2xwwhG6VmPJo9hHjCLRN0y2ePZn95cPXg",
+	"L86eC5hySbf88ubhJT4R+JdryG4fEOjrLyoIENImzuXuNVV99FOaeLZDLl+Cjeb2Z4veeiuFxtW+vLpC",
+	"+oaBlpZBb7e1MxVc/uKq+SARPkXpgJCMftcskdsDCcBiulFUaF8B5raIa3SndhRAcPmc8hqMzeht2oDE",
+	"18bwRPP69xMS3Wldu04QqTAfO6G/3bY6c/Jy3xnF6OYZDjq4V6AgIcPEIelLqs0FfOPixbcgwvgLOqCi",
+	"Hy+W8sL+90Kv+fZCblH6uthKqPY+ewTNyUYghmEfDR7lQsOOu5jRp6MH94QHJNCRh3yAnNYPM/KnihoK",
+	"/aHISynXfy7Ih5mS2jDV+VCQ0An4EZgk3Rjhgv3ge+4VdWd1DwZWx9kxe6w7yiVOwgBsM2I/j8o4sp1r",
+	"P6L/jHG1diLNzIfZI1dS21UngnDbAgJwP4go348KtrM05/7Y+ZLftGW8qQZSztQF+Pbx3w/IW1ZKIVgJ",
+	"TQOAlHZQBrfpnZMxrrbZellC9MLnm02jQBiWMLstPhetOtqQGb1EaYriX/Z8Dxh7V6pyW8y2zgfUBeRT",
+	"xahhL5yjz+WX++Y4JzliW4L5vdWGb7sU1qiG3R4A+OFpATwI3AfkRegRv6KazBkTbTNQzGRx+UFbqTV3",
+	"QSRICmG/z97TbACqG3YJY9w2pt/ewcO4/AQ/b7MP5L+YaS/1nMg7DNvPDaipxACO8NoyM/vMnWeqxxbp",
+	"TXgfEydfvAKF3pKafEG5qAb3hu7Jkt/EvvtQP80+fhIA63LRg6HPB2XayX9tGBSNdzxaMRfFdsAjI7fC",
+	"FO78+yAR/8xoHHPZd5i5ahm/N7IHS3+I0CfQtiYM4D4JNJIHIfUVUoDJhq4HeK4nLaOUgbuqAb8rJtxG",
+	"ahziwBNUK8GsB5mKp5HqUXpHaxwksvjQvQ+QD/JhVkRlaJ0SELonESc6Ppjdi94N3DxYYS42FNNK7kNR",
+	"k0LHK7p9Gmz0PYKShqgfwpm+/IYJIKrnQwjc3Cu6zVGFDd0WLgdTQxQ0iOIuq9VFgt8fUb7rJHsGzQ/9",
+	"7m61BUcM8ZnCvUYZKLsIxkKbc/B3PiCvsQC6RTt0ebNqmBhIseBq07ruT44UT3GFl1Lr31pouf/VucO0",
+	"jtLQHAYSutp2+5al74OB3apRLjMMY3vNigkixZGr2QaXyukvZbu/r3IwKiI/FXiftrr8TnQHy5B/c+HA",
+	"Xk9fiDTSiQuRdtOW1EbM4zdMgEjpiQpXBELGB9HshinnLs2pHE/9mAO+lPOnY6e5L7T7s6L7x1G9EPZx",
+	"y0rDKuJqCmCIuy9gkpN47cvpyLudYJRUHMpI8fdAjn8vK7ofvzEjz7Ktn8/KCt2NZp7BUvHqVEKRncvi",
+	"Y7h1VxJrwzbzDqNFpOmw2nOIQVU37CeJ9Fhu3ofp5OymaQTtUrIkZnjH0VDQYgItW7H/3rg5Zge/C0yN",
+	"g7QyyArZZBbD5tKsToG1L+keCsI7xUsfqmZEcywTb38WsAP7FyaPnglvMVfdhYZA8/cDtP1Wye0zGDYO",
+	"Y/EJDuLsAUNPzxRai46f6RBrvhpoOMZ1S0BAhzoJeaJrRqggCFrw7t3z+oYNsuFuzmFucZOPkqYSkH5h",
+	"EMZQEOEUwMX9EEp0LU1BtHRaizy8UOiuOCimuAZaRw2jz924s9oVcIkMNXI7PRX3HGoJBmqhQInwC90J",
+	"QI4NDVKH5DgrcGEgw9nIlL3ciwk89jmmEI6gVi5PKU9hes33MSsg5C4UKVo2FNDdi4LNsdgQxhLpRj4I",
+	"bva///TT1cXf6MXi509//er2z///v80mb6Om5vgmfPTlXfdwThaeCLfOvJ0IbU7xfrBzVo+Ru/pGuBTh",
+	"4gH50cXMuniSwvXLZODytC+GulA6eGDtEyLctP3paJSnfcaXNWy3fe6SikY8phuX+VGMv0QYP0mtSi3s",
+	"C/yMW9ZVC7q7LveEYHtNUspqwJniOnDeP9LhYAPfi3of17UWlqzssSRaWyIttzPI8jmJk2doY+DCp5CI",
+	"ldsINKA5z0aeoBcDXh01K4i9sryrwE5De1IzCyNSUp29wV9neUZwL8vA//N4DIonGCgDNyWoaRStiVQV",
+	"toSyl3k2YhiSqbLE8DuJgdgnjEgL3SDGtUCV6dj7aXFt6VmS8Wy+XcXYuDaA4akwAbM4gcTNuaggtsVi",
+	"QNFln1+7Sj2w07MqWwC486har9kOr+XzWq7bNdN3eRrvVF15GYkLIhVYl1wYbSjbC73GaK0YrfYugg6i",
+	"eslXV38b1OMASy4/2R+3Q5aMZ6IK9zfFRvBLUy1ZZXEPcg4acN2dylzwltWMgkoLy4Erxycw3w+Vvazk",
+	"VBzPc1sMPoVBcYCaulpzWVr6Euq/DRr/QZyIlE2uXVUb7/HCYKwvNFFSGuJqr3nddSHrynU2zmt+Q5re",
+	"vwiLfymXxzn8ieOVMQqlnbRTTeUL3ba46EUpk7+zLRbkXkpZnU0SsCxaatei7/TM5A1Mz96G1ji/w8iG",
+	"Nw4EWb26NVyHTFIPtlNgiIMRoaSme0g/FVEx+5pRJQzSASSd0wMVXGzM2RziIDG8DU2UzyE09Ns3OeGh",
+	"gxJfnnq1HEY4eBbEtYGCVmCNENA9//4I8USvfSV+F9REvhfMh9xanumFB1+EE8t2afKL5OIYLrjMrXwu",
+	"C5YePOqrBm0zyZ6gUnn4pMukitArCHOJjjCtM5orQ7kbC5HHVrRuRM20xqATiDDd8bzOjIVVejsaW1Pl",
+	"rFzON1vIIa/caVQrdj6GGxqd+CLHcd38UwX2QTUxuYtMiIAHcWsUjnQv/q9e0e3Z1BzLkpC3/C6Z0h/i",
+	"EiGz8ByRddqXkc65q7DO9G/j+Djn28VzZZ1jkIsJwDmZhZ9rLI1pbxWKKdt7vQDNzFm5C+IrjbmITqxM",
+	"Vvgx4BxoDRXOh6ZdkcCzSa7Gl0DO4QjWSD7Cyb5hSx7kuqB1zbFZGbA4pEghA38F/CsbZoX+uAm6Vsqi",
+	"W0pROWVBxJGsj12+/4bu7eNaQJVseJKhVDawJWDAAnpJhIIBoahsattQGDO374fZfaemcrXSBuYaPdUh",
+	"i71zEbOzPtq24vEAtT4VHS7lZm6FvECK+7Hw+4IwWq5aXQVetH2dbeso7IKkQUg77wO9jCA8+FCfunFH",
+	"3utzMNo8hsNuuGEVuj+c6OYES8qzmE511s8bpvzHTqr1XMr1PyweXEOE1D8+bup/bKn6tWFmpCM6/45P",
+	"/Ax7ubzv6RL7uSF1d4myqDGElftZyy8WF6+lYBevXLmVCa93+tOqh9OTi84XbkT1gG5puWIPHPy73w5m",
+	"vDkXFKB5fD65ZeLjpsav6gu5WPCS+eIJD/TWwkqvGDOb+gH8vN+SHzdHTwwZ3KW+mZi43VKXTsC1e0wX",
+	"33K9lToUrhvagI/RHlj8tpj9JWVC/rGDaVG7Ivjr8xE+y6opRMTWklYY5Q2vwWVtESlqKALtHyMACVqx",
+	"nY8IKn4249p7tU/H/+RKHwMn8B1sSaWgq/KAjTmjw382nX10aqUsDUuXPjj+VD9rXqW9LywAnXjML2KZ",
+	"25PvnZK+TIAV7ILKx30vYlqdJtj8oMUxNEpsdT3vvbKaHb7tPTPTVTuvMAzaoPKh438kd0NcT2/Q5eBh",
+	"cjp/A5YNzibHJquinIcAuuKsyat+9nFbUy7GELE/oMXxnKgFkBOYeZiq52IVAGgPGeo0GMVZ1SEfKCaf",
+	"KNAW7E07usdUK2epcMQMc/SBiATbEPvIT4l0WP/lIlRoz1KW1zDwrau2/pvVW2q3kYpxWfNkp0kLRfio",
+	"W6F9woJ/5yIZVLOhvL6GDJzkorSqFFjGLebYsZH6GPW6EBI/xKI38OCYIdh2bEy1T3/wsRE4cNv3LgOT",
+	"sojtpLLKM6trLpbOtCUtkm+6vC1Gu8tP9sftsQyT6ObHhGd8KwU7XbIG0gS6o3eJs7V7Pl4WpHe+M4QP",
+	"hQVg2s8swMUPN4+VJ/ECVpW7MOBuimE5Hp+IIF0NHof6w0h5ZzWke+c5LWQIpz83TXXS9clK2AFJwN7u",
+	"FuZWBp/vPUU8xT2/Y8Je9IZW7KLZukpmltxAgTKIoMdnC7nJBXSpOS51u4JoI3jhZxCyi4FwJ5fWNJeV",
+	"lVp3OemsEZoxMRhDfVaBC2F1XJR3cD8ZM7KiW48bDRc0dBu4BHDZF5Uk1Iy1l3+aGgZmpWSzXKUFCLdd",
+	"j9v+YHaPyVq5w6m9nZfs171bYYQzctxXVK09OpBw2PiqgKAPP9E3OOQ3pKqwgxOXBMWDn1Rys8CCsp84",
+	"N4o3A9FKb1z7rjMFODuofd4I52jRDMxPJ5fgdFhIgytWGqn22Pa+5hj7LJysAsDHDr1y12dTeFuXn+Dn",
+	"YOW+9sLOFQZ4NuhNlrRhK4dKbhdYl9DCbrpIF08+/EZeSrmenRFfYf6cyAXWfSnXIBSQJ8RLv9SQkgoX",
+	"XqIYhfxeDKKXjbF6aQEGBh9UfxLiYvdBjUd7FMGeCL1jSrf+BNjtiuqQnZG/uo1shOlqil0Q/I8wvMZK",
+	"RzQ+uuWaG9fo1Gqlzh7LNWkEAIPOrb7g08Xb3oauRDcxdM0ExA26mkqW/3Yv/7lUS2ZewRY/J8N8R/eu",
+	"nHiw7bWkBQ4ajq5X9jxU7KHvASrotbskboLB7w5K7rint3U9Ju/18lKC2RtanpU1vRnNlq7+YGzpHTNk",
+	"JXdELkz0aLhuy9Z654nFf195DCIhGmFQQDOmPvJwd4qHuKOTX76VGH/0C5xKLo93fKAxdYW4MPRusvQf",
+	"DmMoOIOhlGxACI84LsRqRS0tJ9AG709QVK4qCNaik4og9a7+3EUZHwB3+cn9NijXvA2NtM8XS+qWyEaz",
+	"u657n0m6cdt53UD5nA6ZPQTdJXa85O7AQ7Uw3LxHg9dx4X6dCrfg416lj8PG2L12Yu1SbV2pK4sc2NE9",
+	"G+rDe0lZeR34akx5qxDN3rL7mmtj0fXLq9OGtv+mse14S09bpMggdYs2JzPFRCUorXDZxRtiJAaQWtS5",
+	"IEYaWkdBsVEJAwhvx7nmdzLDT3o+I0r/uAn/9Yr/HCn30+259Rluqh7RZQYuqv6jV5eOTvKbFJkOhWdM",
+	"nM2Fj9VigCsnbP9hlaYG2oZw4Qo2YJGGUyNElKI3gAF+1KjUB9+r/iSFWf5Y+AVwOo5bAeyZiJhTthVx",
+	"m3oCDarPnbo4GI7eHnq34uUKkgpdDuNpMv1hftdy0/Uuty/OBWpqouWGgQOrLzm7jVmyCL8eEZ3bjNPz",
+	"ItIRSH5G0RnWe1FliEcLt0sK5qk7eHyjJTJ6Klq+7p/v21VUl/IaB3TB/F+SuMRraWXvrv3PEubHFnO1",
+	"kXGYSU7DxTV+a/V2HFLhk1lKiFsufMkH6ROB7Ym3p6k1iffZphs7K5xea6sOM2WFaPJekiVcBfTk8iPB",
+	"I64P62SnMLKkomR1fcdy+T28TJutYYU/PFnoVDOHI/XvBrPAkWLrNhpgResFqaAuOBY3fpwIkteGCihc",
+	"dOy6JijeK0aVpvUxzfuJVaK0IVpGuupdtdCrIyryP6saalHBwduFaltl8rA1SqvcCCjpg6y+FabPxnlG",
+	"qZzuBP9aSqfp3x9EFRmZUUDjazzllW2lMsf0DBxz1idkl7CL5akobOJkxfZwusKnyIdKe9jqAaKrjoYN",
+	"4K7/KbsCuqMNXsadBd1D/LMEw/5yRMIP4D4rGp7p1NNfrF3ueIxtAMvRlAmfARKcx6zihmWzY+XNkYL2",
+	"E2um/TO2xjsnxhw2uXOtDqMaG85yaZdBv5QZuuehl3efulB9VB2yeJyVaP4eC0P15PMTmlTaxtYdPDBy",
+	"CX7MgjQCuJpozddYVedCLrrIoPlSXHBxUXPhoogG2N47vhQvxEsuzhoPFK2Sb1ayPk1sJmRD2OmcNs2X",
+	"An03cyV3GmqbF0SKshdbb5SL/EhyrPf20zHZbL7fvhP0oJV+0e++n6HRWGj9lBXzu7l13Hf+Dbl13fy5",
+	"x2B1wR7ALt9bSFf+/XQlKH/Tbvhwj9XbRpww7vVtgxX0Q3kcb9KiZK4YXR8aoAtCnb789dXV6aRgt3yn",
+	"S757BHLjcJEsWAUmp1DvH9MGGeR1Ge1G7Zg6eB8hzySXLNJy7zNxBMgAifjB5xQOsrndP3Zytre8XEe5",
+	"3NhOQbcZrJi+GzWzPcHt/3dTLVnkjI6VTIidSxbzcgGGY+t43TDFFw50WTL5gx20j8I1zpmB3W4neStt",
+	"z+lyRS0BlnXV8durVgd3TgwJjYLNadi6HdwYFu3APUz/UHvwlSWdNzUdro72QzvqnMBtV8mw651UpyuR",
+	"DpN5P5JHUox02SluDEMvQXt3ulTQJiJy+TpqVzMrW0PjNwDuitHarIYg+h2OOCM03QoZSGqmbnjJvDxp",
+	"gcPKRnGznz366eeDOg6hxWrne+Q1YxVwayPXmIzSnejTDD6wU1opQTOtYQs//WzZMab1ojjTqHr2aHY5",
+	"u/359v8GAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

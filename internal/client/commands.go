@@ -18,7 +18,7 @@ func Commands() []Command {
 	return []Command{
 		{"demo", "", "Make the demo share and load it into the running service.", "jorvex demo", demoCommand},
 		{"sign-in", "", "Print a link that signs one browser in to the console, once.", "jorvex sign-in", signIn},
-		{"place", "list | show NAME | add NAME DIRECTORY | pace NAME | unmounted NAME", "List places, show one, add one, set how often it is looked at, or say that its directory is no mounted share any more.", "jorvex place pace skerry-share -every 1m -settle 30s", place},
+		{"place", "list | show NAME | add NAME DIRECTORY | pace NAME | writable NAME | unmounted NAME", "List places, show one, add one, set how often it is looked at, let files in it be handed over, or say that its directory is no mounted share any more.", "jorvex place pace skerry-share -every 1m -settle 30s", place},
 		{"input", inputVerbs, "List inputs; show, add, save, copy, rename or move a definition; list, compare or restore its versions.", "jorvex input show daily-loadings > mine.yaml", input},
 		{"look", "[PLACE]", "Look at a place now, or at all.", "jorvex look skerry-share", look},
 		{"files", "INPUT | -try FILE", "List the roster: every file with its verdict, state and reason. Or try a definition that is not saved.", "jorvex files daily-loadings -near", files},
@@ -159,7 +159,8 @@ func place(ctx context.Context, c *Call) error {
 	c.listing()
 	every := c.Flags.Duration("every", 0, "add, pace: `time` between two looks; 0 is what the service was started with")
 	settle := c.Flags.Duration("settle", 0, "add, pace: `time` a file must be left alone for to be read; 0 is what the service was started with")
-	verb, args, err := sub(c, map[string]int{"list": 0, "show": 1, "add": 2, "pace": 1, "unmounted": 1})
+	off := c.Flags.Bool("off", false, "writable: no file may be handed over")
+	verb, args, err := sub(c, map[string]int{"list": 0, "show": 1, "add": 2, "pace": 1, "writable": 1, "unmounted": 1})
 	if err != nil {
 		return err
 	}
@@ -207,6 +208,14 @@ func place(ctx context.Context, c *Call) error {
 		if shown = answer.JSON201; shown == nil {
 			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
 		}
+	case "writable":
+		answer, err := service.MarkWritableWithResponse(ctx, args[0], api.MarkWritableJSONRequestBody{Writable: !*off})
+		if err != nil {
+			return unreachable(err)
+		}
+		if shown = answer.JSON200; shown == nil {
+			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		}
 	case "pace":
 		answer, err := service.PacePlaceWithResponse(ctx, args[0], api.Pace{EverySeconds: every.Seconds(), SettleSeconds: settle.Seconds()})
 		if err != nil {
@@ -224,6 +233,11 @@ func place(ctx context.Context, c *Call) error {
 	t.row("directory", shown.Directory)
 	t.row("reachable", reachable(*shown))
 	t.row("watched", watchedBy(*shown))
+	writable := "no: its files are only read"
+	if shown.Writable {
+		writable = "yes: files in it may be handed over"
+	}
+	t.row("writable", writable)
 	t.row("pace", fmt.Sprintf("a look every %s; a file is settled once left alone for %s", seconds(shown.EverySeconds), seconds(shown.SettleSeconds)))
 	t.print(c.Stdout)
 	if !shown.LastLook.Ended.IsZero() {

@@ -222,6 +222,7 @@ func (c *Call) delivered(ctx context.Context, service *api.ClientWithResponses, 
 	fmt.Fprintf(c.Stdout, "%s delivered: %s from %s, receipt %d\n", r.Input, plural(receipt.Rows, "row"), plural(receipt.Files, "file"), receipt.Number)
 	c.moved(*receipt)
 	c.passed(*receipt)
+	c.handedOver(*receipt)
 	if r.Problem != "" {
 		fmt.Fprintf(c.Stderr, "jorvex: %s; %s\n", r.Problem, r.Next)
 	}
@@ -260,11 +261,34 @@ func (c *Call) passed(r api.Receipt) {
 	}
 }
 
+// handedOver tells what became of the files that fed.
+func (c *Call) handedOver(r api.Receipt) {
+	states := map[string]int{}
+	for _, h := range r.HandedOver {
+		states[h.State]++
+	}
+	done := map[string]string{"copy": "copied", "move": "moved", "delete": "deleted"}[r.Handover]
+	if n := states["done"]; n > 0 {
+		fmt.Fprintf(c.Stdout, "  handed over: %s %s\n", plural(n, "file"), done)
+	}
+	if n := states["due"]; n > 0 {
+		fmt.Fprintf(c.Stdout, "  still to be handed over: %s; the next refresh or start does\n", plural(n, "file"))
+	}
+	for _, h := range r.HandedOver {
+		if h.State == "failed" {
+			fmt.Fprintf(c.Stdout, "  not handed over: %s: %s\n", h.Path, h.Problem)
+		}
+	}
+}
+
 // rehearsed tells what a refresh would deliver.
 func (c *Call) rehearsed(ctx context.Context, service *api.ClientWithResponses, r api.Refresh) error {
 	fmt.Fprintf(c.Stdout, "%s would deliver %s from %s; nothing was delivered\n", r.Input, plural(r.Rehearsal.Rows, "row"), plural(r.Rehearsal.Files, "file"))
 	c.moved(r.Rehearsal)
 	c.passed(r.Rehearsal)
+	if r.Rehearsal.Handover != "" {
+		fmt.Fprintf(c.Stdout, "  then the files would be handed over: %s; none was touched\n", r.Rehearsal.Handover)
+	}
 	if r.Rehearsal.Before == 0 {
 		return nil
 	}
@@ -463,6 +487,7 @@ func (c *Call) printReceipt(r api.Receipt) {
 	t.print(c.Stdout)
 	fmt.Fprintln(c.Stdout)
 	c.moved(r)
+	c.handedOver(r)
 }
 
 func verify(ctx context.Context, c *Call) error {
@@ -492,6 +517,11 @@ func verify(ctx context.Context, c *Call) error {
 		fmt.Fprintln(c.Stdout, "there is no receipt yet")
 	case v.Holds:
 		fmt.Fprintf(c.Stdout, "the chain holds: %s, the last has digest %s\n", plural(v.Checked, "receipt"), v.Head)
+		if v.Handovers > 0 {
+			fmt.Fprintf(c.Stdout, "so does that of %s\n", plural(v.Handovers, "handover record"))
+		}
+	case v.FirstBroken == 0:
+		message = v.Why
 	default:
 		message = fmt.Sprintf("the chain is broken: receipt %d does not hold: %s; the %d before it do", v.FirstBroken, v.Why, v.Checked)
 	}

@@ -17,6 +17,7 @@ type Place struct {
 	EveryMS   int64 // between two looks; 0 is the service's own
 	Mounted   bool  // its directory was a mounted file system
 	SettleMS  int64 // that a file must be left alone for; 0 is the service's own
+	Writable  bool  // files in it may be handed over
 }
 
 // Every is the time between two looks, and Settle the time a file must be left
@@ -54,6 +55,11 @@ func (s *Store) CreatePlace(ctx context.Context, p Place) (Place, error) {
 // be left alone for.
 func (s *Store) PacePlace(ctx context.Context, id, everyMS, settleMS int64) (Place, error) {
 	return one[Place](s.Pool.Query(ctx, "UPDATE places SET every_ms = $2, settle_ms = $3 WHERE id = $1 RETURNING *", id, everyMS, settleMS))
+}
+
+// OpenPlace records whether files in a place may be handed over.
+func (s *Store) OpenPlace(ctx context.Context, id int64, writable bool) (Place, error) {
+	return one[Place](s.Pool.Query(ctx, "UPDATE places SET writable = $2 WHERE id = $1 RETURNING *", id, writable))
 }
 
 // MountPlace records whether a place's directory is a mounted file system.

@@ -344,6 +344,7 @@ type InputCommit struct {
 	Copies     []string // files of folders that are delivered
 	Fed        []FedFile
 	Gone       []string // files of the last delivery that are certainly gone
+	Handover   []NewHandover
 }
 
 // CommitRefresh publishes tables, appends the receipt to the chain, and records
@@ -413,7 +414,7 @@ func recordInput(ctx context.Context, tx pgx.Tx, in InputCommit, number int64, o
 	if err := recordFed(ctx, tx, in, number); err != nil {
 		return fmt.Errorf("record which files fed it: %w", err)
 	}
-	return nil
+	return recordHandovers(ctx, tx, in, number)
 }
 
 // Publications lists the files that committed refreshes have yet to put in

@@ -27,6 +27,7 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 	commit := records.Commit{Refresh: r.row.ID, Fence: r.fence, Ended: header.Ended, Progress: r.progress(), Header: header, Job: r.enqueue(ctx)}
 	for _, p := range r.pieces {
 		in := records.InputCommit{InputID: p.input, Parameters: p.view.Parameters, Deliveries: p.deliveries, Copies: p.copies, Gone: p.view.Gone}
+		in.Handover = p.toHandOver()
 		for _, f := range p.files {
 			if f.leftOut == "" {
 				in.Fed = append(in.Fed, records.FedFile{Path: f.picked.Path, Digest: f.reading.Digest})
@@ -51,6 +52,9 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 		if err != nil {
 			r.Log.Error("cannot note it", "refresh", r.row.ID, "error", err)
 		}
+	}
+	if err := r.handOver(ctx); err != nil {
+		r.Log.Error("files are still to be handed over", "refresh", r.row.ID, "error", err)
 	}
 	return stored, nil
 }
@@ -92,6 +96,9 @@ func (r *piece) section() (receipt.Section, error) {
 	h := receipt.Section{
 		InputID: in.ID, Input: in.Name, Definition: receipt.DefinitionMark{Version: in.Version, Digest: in.Digest}, Parameters: r.view.Definition.Values,
 		Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: r.deliveries, Passed: r.passed,
+	}
+	if len(r.toHandOver()) > 0 {
+		h.Handover = string(r.view.Definition.Handover.Action)
 	}
 	if h.Deliveries == nil {
 		h.Deliveries = []receipt.Delivery{}

@@ -44,8 +44,9 @@ type Runner struct {
 	queue   *river.Client[pgx.Tx]
 	stop    context.CancelFunc
 	tending sync.WaitGroup
-	inHand  sync.Map // of refresh to a channel that closes when its files were told anew
-	cancels sync.Map // of running refresh to the function that gives it up
+	handing sync.Mutex // one hands over at a time
+	inHand  sync.Map   // of refresh to a channel that closes when its files were told anew
+	cancels sync.Map   // of running refresh to the function that gives it up
 }
 
 // job asks for one refresh to be run.
@@ -116,6 +117,9 @@ func (r *Runner) recover(ctx context.Context) error {
 	}
 	if err := r.publish(ctx); err != nil {
 		return err
+	}
+	if err := r.handOver(ctx); err != nil && ctx.Err() == nil {
+		r.Log.Error("files are still to be handed over", "error", err)
 	}
 	if err := r.Folder.Clear(nil); err != nil {
 		return err

@@ -51,7 +51,8 @@ type piece struct {
 	copies     []string // names of copied files, as they are delivered
 	scraps     []string // staged files and folders, which are cleared after a failure
 	tables     []*deliver.Table
-	before     []deliver.Before // by table
+	before     []deliver.Before           // by table
+	copied     map[string]map[string]bool // digests of files that a handover copied before, by path
 }
 
 // do runs the stages. A *stopped error is a gate's; any other a failure.
@@ -185,6 +186,9 @@ func (r *piece) look(ctx context.Context) error {
 		return err
 	}
 	if err := r.targets(ctx); err != nil {
+		return err
+	}
+	if err := r.mayHandOver(ctx); err != nil {
 		return err
 	}
 	broken, unusable := finding.AnyBroken(r.view.Findings)

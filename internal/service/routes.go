@@ -134,6 +134,19 @@ func (s *server) PacePlace(ctx context.Context, request api.PacePlaceRequestObje
 	return api.PacePlace200JSONResponse(shown), err
 }
 
+// MarkWritable implements the contract.
+func (s *server) MarkWritable(ctx context.Context, request api.MarkWritableRequestObject) (api.MarkWritableResponseObject, error) {
+	p, err := s.place(ctx, request.Place)
+	if err != nil {
+		return nil, err
+	}
+	if p, err = s.Store.OpenPlace(ctx, p.ID, request.Body.Writable); err != nil {
+		return nil, err
+	}
+	shown, err := s.placeWithLook(ctx, p)
+	return api.MarkWritable200JSONResponse(shown), err
+}
+
 // ForgetMount implements the contract.
 func (s *server) ForgetMount(ctx context.Context, request api.ForgetMountRequestObject) (api.ForgetMountResponseObject, error) {
 	p, err := s.place(ctx, request.Place)
@@ -544,6 +557,14 @@ func (s *server) GetReceipt(ctx context.Context, request api.GetReceiptRequestOb
 		return nil, err
 	}
 	shown, err := s.shownAgainst(ctx, stored, h)
+	if err != nil {
+		return nil, err
+	}
+	handed, err := s.Store.Handovers(ctx, stored.Number)
+	for _, h := range handed {
+		shown.HandedOver = append(shown.HandedOver, api.HandedOver{Path: filename.Show(string(h.Path)), Action: h.Action, State: h.State,
+			Target: filename.Show(string(h.Target)), Problem: h.Problem, Ended: at(h.Ended)})
+	}
 	return api.GetReceipt200JSONResponse(shown), err
 }
 
@@ -605,6 +626,12 @@ func (s *server) ListReceiptFiles(ctx context.Context, request api.ListReceiptFi
 func (s *server) VerifyReceipts(ctx context.Context, _ api.VerifyReceiptsRequestObject) (api.VerifyReceiptsResponseObject, error) {
 	chain, err := s.Store.Verify(ctx)
 	shown := api.VerifyReceipts200JSONResponse{Checked: chain.Checked, Holds: err == nil, Head: chain.Head()}
+	if err == nil {
+		shown.Handovers, err = s.Store.VerifyHandovers(ctx)
+		if err != nil && shown.Why == "" && ctx.Err() == nil {
+			shown.Holds, shown.Why, err = false, err.Error(), nil
+		}
+	}
 	var link *receipt.BrokenLink
 	if errors.As(err, &link) {
 		shown.FirstBroken, shown.Why, err = link.Number, link.Why, nil

@@ -25,7 +25,7 @@ func at(t *time.Time) time.Time {
 }
 
 func shownPlace(p records.Place) api.Place {
-	return api.Place{Name: p.Name, Kind: api.PlaceKind(p.Kind), Directory: p.Directory, Reachable: p.Reachable, Why: p.Why, Since: at(p.Since)}
+	return api.Place{Name: p.Name, Kind: api.PlaceKind(p.Kind), Directory: p.Directory, Reachable: p.Reachable, Why: p.Why, Since: at(p.Since), Writable: p.Writable}
 }
 
 func shownLook(place string, l records.Look) api.Look {
@@ -186,7 +186,7 @@ func shownReceipt(stored receipt.Stored, h receipt.Header) api.Receipt {
 		Totals: shownTotals(h.Totals), LeftOut: []api.ReasonCount{}, NotUsed: h.NotUsed, Deliveries: []api.Delivery{},
 		Parameters: h.Parameters, Only: h.Only, FilesDigest: h.FilesDigest, Header: string(stored.Header),
 	}
-	shown.FiguresDigest = h.FiguresDigest
+	shown.FiguresDigest, shown.Handover = h.FiguresDigest, h.Handover
 	for _, in := range h.Inputs {
 		shown.Inputs = append(shown.Inputs, api.ReceiptSection{Input: in.Input, DefinitionVersion: in.Definition.Version, Files: in.Files, Rows: in.Rows, NotUsed: in.NotUsed})
 	}

@@ -30,6 +30,7 @@ type View struct {
 	Definition  *definition.Definition
 	Place       places.Place
 	Directory   string   // of the place
+	Writable    bool     // files in it may be handed over
 	Unreachable string   // why the place could not be reached; empty if it was
 	Picked      []Picked // in roster order
 	HeldBack    []HeldBack
@@ -65,6 +66,9 @@ type Picked struct {
 	// Digest is that of the bytes, if the file was read since it has this mark
 	// and had been left alone for a while then.
 	Digest string
+	// HandedOver says that it was moved or deleted by a handover, and feeds out of
+	// the vault.
+	HandedOver bool
 }
 
 // set is the files of one input at one moment, ready to be judged.
@@ -75,6 +79,8 @@ type set struct {
 	came  []int64 // the modified time when it was first seen
 	known []known
 	gone  []gone
+	// handed says which files were handed over and feed out of the vault.
+	handed map[int]bool
 }
 
 // paths returns the paths of some files by id.
@@ -132,8 +138,19 @@ type gone struct {
 
 // gather lists the files below a definition's folder. checked tells what reading
 // told of digests. The caller holds the state's lock.
-func (at *watched) gather(def *definition.Definition, checked map[string]records.Known, now time.Time) *set {
-	s := &set{}
+func (at *watched) gather(def *definition.Definition, checked map[string]records.Known, handed map[string]records.HandedOver, now time.Time) *set {
+	s := &set{handed: map[int]bool{}}
+	for path, h := range handed {
+		if _, ok := filename.Below(def.Folder, path); ok && h.Feeds && !at.returned(path, h) {
+			check, was := checked[h.Digest]
+			s.handed[len(s.files)] = true
+			s.files = append(s.files, selection.File{Path: path, Size: h.Size, Modified: h.Modified, Digest: h.Digest, Broken: check.Broken, NoRows: was && check.Rows == 0 && len(def.Columns) > 0})
+			s.ids = append(s.ids, h.FileID)
+			s.marks = append(s.marks, places.Mark{Size: h.Size, Modified: h.Modified})
+			s.came = append(s.came, h.Modified)
+			s.known = append(s.known, known{digest: h.Digest, read: true, why: check.Why})
+		}
+	}
 	for name, files := range at.snapshot.folders {
 		if _, ok := filename.Below(def.Folder, name+"/x"); !ok {
 			continue
@@ -141,6 +158,9 @@ func (at *watched) gather(def *definition.Definition, checked map[string]records
 		for i := range files {
 			f := &files[i]
 			path := join(name, f.name)
+			if h, was := handed[path]; was && !at.returned(path, h) || places.IsReserved(f.name) {
+				continue // it feeds out of the vault, or no more
+			}
 			if f.evidence == changes.Gone {
 				s.gone = append(s.gone, gone{path, f.id, f.mark})
 				continue
@@ -187,6 +207,13 @@ func (at *watched) gather(def *definition.Definition, checked map[string]records
 	return s
 }
 
+// returned reports whether a file that was handed over is there again: another one
+// under its name.
+func (at *watched) returned(path string, h records.HandedOver) bool {
+	f := at.snapshot.find(path)
+	return f != nil && f.evidence == changes.Present && (f.mark.Size != h.Size || f.mark.Modified != h.Modified)
+}
+
 // judge gives every file of an input its verdict and state. What is judged as
 // usual, and not for a refresh that asks for something of its own, is recorded.
 func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, request records.Request) (View, error) {
@@ -210,8 +237,12 @@ func (w *Watcher) judge(ctx context.Context, at *watched, in records.Input, requ
 	if err != nil {
 		return view, err
 	}
+	handed, err := w.Store.HandedOver(ctx, in.ID)
+	if err != nil {
+		return view, err
+	}
 	at.state.RLock()
-	s := at.gather(def, checked, now)
+	s := at.gather(def, checked, handed, now)
 	at.state.RUnlock()
 	around, err := w.surroundings(ctx, at, in.ID, &in, def, asOf)
 	if err != nil {
@@ -494,7 +525,7 @@ func (e *entering) enter() {
 // picked is a file as a refresh or a check works on it.
 func (e *entering) picked(i int) Picked {
 	f, d := &e.set.files[i], &e.result.Decisions[i]
-	p := Picked{FileID: e.set.ids[i], Path: f.Path, Mark: e.set.marks[i], Captures: d.Captures, Digest: e.set.known[i].digest, Entries: e.judge.Entries(f.Path), Findings: e.notable[i]}
+	p := Picked{FileID: e.set.ids[i], Path: f.Path, Mark: e.set.marks[i], Captures: d.Captures, Digest: e.set.known[i].digest, Entries: e.judge.Entries(f.Path), Findings: e.notable[i], HandedOver: e.set.handed[i]}
 	if d.Code == selection.HeldIn {
 		p.Held = e.judge.Words(e.result, i)
 	}
@@ -507,7 +538,7 @@ func (e *entering) file(i int, need bool) {
 	if again := e.set.known[i].again; is && !again.IsZero() && again.Before(e.view.until) {
 		e.view.until = again
 	}
-	if (is || need) && !e.set.known[i].read {
+	if (is || need) && !e.set.known[i].read && !e.set.handed[i] {
 		e.view.unread = append(e.view.unread, e.picked(i))
 	}
 	if need && e.set.known[i].digest == "" {

@@ -166,8 +166,12 @@ func (w *Watcher) try(ctx context.Context, def *definition.Definition, in record
 	if err != nil {
 		return nil, err
 	}
+	handed, err := w.Store.HandedOver(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
 	at.state.RLock()
-	s := at.gather(def, checked, asOf)
+	s := at.gather(def, checked, handed, asOf)
 	at.state.RUnlock()
 	if more != nil {
 		s.put(*more)

@@ -371,7 +371,7 @@ func (w *Watcher) Prepare(ctx context.Context, in records.Input, request records
 			break
 		}
 	}
-	view.Unreachable, view.Directory = look.Why, p.Directory
+	view.Unreachable, view.Directory, view.Writable = look.Why, p.Directory, p.Writable
 	if err == nil && view.save != nil {
 		err = view.save()
 	}
@@ -425,7 +425,11 @@ func (w *Watcher) own(ctx context.Context, directory string) (paths map[string]b
 			paths[filepath.Join(below, name)] = true
 		}
 	}
-	return paths, w.made.content, nil
+	targets, err := w.Store.HandoverTargets(ctx, directory)
+	for _, path := range targets {
+		paths[path] = true
+	}
+	return paths, w.made.content, err
 }
 
 func cloneContent(content map[int64]map[string]string) map[int64]map[string]string {

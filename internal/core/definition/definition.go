@@ -69,6 +69,7 @@ type Definition struct {
 	Summaries []totals.Summary
 	Delivery  []Delivery
 	Refresh   Refresh
+	Handover  Handover
 	Layout    Layout
 }
 

@@ -59,7 +59,7 @@ func (r *reader) problem(n *yaml.Node, format string, args ...any) {
 // keys known at each level; the test holds the schema against them.
 var known = map[string][]string{
 	"the definition": {"input", "title", "place", "folder", "zone", "language", "parameters", "pick", "match_case", "captures", "files", "list",
-		"scratch", "only_if", "leave_out", "window", "latest", "same_content", "order", "expect", "changed_within", "read", "columns", "summaries", "deliver", "gate", "refresh"},
+		"scratch", "only_if", "leave_out", "window", "latest", "same_content", "order", "expect", "changed_within", "read", "columns", "summaries", "deliver", "gate", "refresh", "handover"},
 	"a parameter":        {"name", "type", "form", "default"},
 	"a pattern":          {"pattern", "off"},
 	"a joined capture":   {"from", "year"},
@@ -80,6 +80,7 @@ var known = map[string][]string{
 	"a summary":       {"name", "rows", "columns", "measures"},
 	"a column": {"name", "type", "headers", "exact", "position", "capture", "file", "from", "compute", "matches", "split", "piece", "characters", "replace", "lookup", "part", "round",
 		"default", "least", "most", "key", "required", "total", "watch"},
+	"handover":   {"copy", "move", "delete", "keep"},
 	"refresh":    {"cron", "arrivals", "complete"},
 	"the report": {"report", "title", "zone", "inputs", "refresh"},
 	"a delivery": {"file", "folder", "table", "as", "encoding", "delimiter", "decimal", "formulas", "sheets", "sheet", "start", "template", "with", "load"},
@@ -210,6 +211,7 @@ func (r *reader) definition(n *yaml.Node, def *Definition) {
 		{"read", r.rowRules},
 		{"summaries", r.summaries},
 		{"deliver", func(n *yaml.Node) { r.deliver(n, def) }},
+		{"handover", r.handover},
 		{"refresh", func(n *yaml.Node) {
 			if def.Refresh = r.refresh(n, def.Zone); def.Refresh.Complete && def.Expect == nil {
 				r.problem(n, "nothing is ever complete; say which files are expected (expect) for complete: true")

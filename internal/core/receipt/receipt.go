@@ -68,6 +68,9 @@ type Section struct {
 	FilesDigest string   `json:"files_digest"`
 	// FiguresDigest is that of the watched values and summaries, if there are any.
 	FiguresDigest string `json:"figures_digest,omitempty"`
+	// Handover is what the files that fed are to be handed over as: copy, move or
+	// delete. What came of it is a record of its own.
+	Handover string `json:"handover,omitempty"`
 }
 
 // Report reports whether the receipt is that of a report.
