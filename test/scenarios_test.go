@@ -30,6 +30,7 @@ import (
 //	delivered NAME   reads a file from the delivery folder
 //	absent NAME      it must not be there
 //	place NAME       puts a file there, with its content
+//	lose DIGEST      takes an object of the vault away
 //	query SQL        its only value, of the service's database
 //	run SQL
 //
@@ -151,6 +152,8 @@ func (s *story) take(step *step) {
 		assert.NoFileExists(s.t, filepath.Join(s.s.Data, "deliveries", rest), step.at)
 	case "place":
 		testkit.WriteFile(s.t, filepath.Join(s.s.Data, "deliveries", rest), content)
+	case "lose":
+		require.NoError(s.t, os.Remove(filepath.Join(s.s.Data, "vault", rest[:2], rest[2:]+".zst")), step.at)
 	case "query":
 		got = s.s.Query(rest)
 	case "run":

@@ -674,6 +674,16 @@ type ChangesEvent struct {
 	Input string     `json:"input"`
 }
 
+// CheckedDelivery defines model for CheckedDelivery.
+type CheckedDelivery struct {
+	Kind    string `json:"kind"`
+	Name    string `json:"name"`
+	Receipt int64  `json:"receipt"`
+
+	// Why It is not as it was delivered; empty if it is.
+	Why string `json:"why"`
+}
+
 // ColumnMap defines model for ColumnMap.
 type ColumnMap struct {
 	FilesPicked int `json:"files_picked"`
@@ -1577,6 +1587,31 @@ type RefreshRequest struct {
 	Set map[string]string `json:"set,omitempty,omitzero"`
 }
 
+// Replay defines model for Replay.
+type Replay struct {
+	Deliveries []ReplayedDelivery `json:"deliveries"`
+
+	// Missing Files whose bytes the vault does not keep any more; then nothing is replayed.
+	Missing []string `json:"missing"`
+
+	// Program Version that made the receipt.
+	Program string `json:"program"`
+	Receipt int64  `json:"receipt"`
+	Rows    int64  `json:"rows"`
+	RowsHad int64  `json:"rows_had"`
+	Same    bool   `json:"same"`
+}
+
+// ReplayedDelivery defines model for ReplayedDelivery.
+type ReplayedDelivery struct {
+	Digest    string `json:"digest"`
+	DigestHad string `json:"digest_had"`
+
+	// Kind file, folder, table or figures
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+}
+
 // Report defines model for Report.
 type Report struct {
 	Definition string   `json:"definition"`
@@ -1600,6 +1635,20 @@ type ReportList struct {
 type Respelt struct {
 	After  string `json:"after"`
 	Before string `json:"before"`
+}
+
+// Retention defines model for Retention.
+type Retention struct {
+	// Bytes On the disk.
+	Bytes int64 `json:"bytes"`
+	Count int   `json:"count"`
+	Days  int   `json:"days"`
+
+	// Lost Inputs with receipts that can then no longer be replayed.
+	Lost []Unreplayable `json:"lost"`
+
+	// Objects That are, or would be, freed.
+	Objects int64 `json:"objects"`
 }
 
 // Row defines model for Row.
@@ -1856,13 +1905,35 @@ type TrialRequest struct {
 // TrialRequestShow defines model for TrialRequest.Show.
 type TrialRequestShow string
 
+// Unreplayable defines model for Unreplayable.
+type Unreplayable struct {
+	Input string `json:"input"`
+
+	// Last The newest of them.
+	Last     int64 `json:"last"`
+	Receipts int64 `json:"receipts"`
+}
+
+// VaultTrouble defines model for VaultTrouble.
+type VaultTrouble struct {
+	Digest string `json:"digest"`
+	First  int64  `json:"first"`
+	Last   int64  `json:"last"`
+
+	// Receipts That need it, and cannot be replayed.
+	Receipts int64  `json:"receipts"`
+	What     string `json:"what"`
+	Why      string `json:"why"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict string
 
 // Verification defines model for Verification.
 type Verification struct {
-	Checked     int64 `json:"checked"`
-	FirstBroken int64 `json:"first_broken,omitempty,omitzero"`
+	Checked     int64             `json:"checked"`
+	Deliveries  []CheckedDelivery `json:"deliveries,omitempty,omitzero"`
+	FirstBroken int64             `json:"first_broken,omitempty,omitzero"`
 
 	// Handovers Handover records that were checked.
 	Handovers int64 `json:"handovers,omitempty,omitzero"`
@@ -1870,7 +1941,11 @@ type Verification struct {
 	// Head Digest of the last receipt.
 	Head  string `json:"head,omitempty,omitzero"`
 	Holds bool   `json:"holds"`
-	Why   string `json:"why,omitempty,omitzero"`
+
+	// Objects Of the vault, that were read through.
+	Objects  int64          `json:"objects,omitempty,omitzero"`
+	Troubles []VaultTrouble `json:"troubles,omitempty,omitzero"`
+	Why      string         `json:"why,omitempty,omitzero"`
 }
 
 // Version defines model for Version.
@@ -2232,6 +2307,21 @@ type SaveReportParams struct {
 	Over int64 `form:"over" json:"over"`
 }
 
+// GetRetentionParams defines parameters for GetRetention.
+type GetRetentionParams struct {
+	// Days Of receipts younger than this; 0 for no such bound.
+	Days int `form:"days,omitempty" json:"days,omitempty,omitzero"`
+
+	// Count Of the newest so many receipts of each input; 0 for no such bound.
+	Count int `form:"count,omitempty" json:"count,omitempty,omitzero"`
+}
+
+// SetRetentionJSONBody defines parameters for SetRetention.
+type SetRetentionJSONBody struct {
+	Count int `json:"count"`
+	Days  int `json:"days"`
+}
+
 // TraceFileParams defines parameters for TraceFile.
 type TraceFileParams struct {
 	// Digest SHA-256 of the bytes, in hexadecimal.
@@ -2239,6 +2329,15 @@ type TraceFileParams struct {
 
 	// Path The path from its place's root, as it is shown; used if there is no digest.
 	Path string `form:"path,omitempty" json:"path,omitempty,omitzero"`
+}
+
+// VerifyReceiptsParams defines parameters for VerifyReceipts.
+type VerifyReceiptsParams struct {
+	// Deep Read everything that receipts name in the vault through, too.
+	Deep bool `form:"deep,omitempty" json:"deep,omitempty,omitzero"`
+
+	// Deliveries Hold delivered files and tables against their last receipts, too.
+	Deliveries bool `form:"deliveries,omitempty" json:"deliveries,omitempty,omitzero"`
 }
 
 // CreateInputJSONRequestBody defines body for CreateInput for application/json ContentType.
@@ -2294,6 +2393,9 @@ type SaveReportJSONRequestBody = DefinitionText
 
 // RefreshReportJSONRequestBody defines body for RefreshReport for application/json ContentType.
 type RefreshReportJSONRequestBody = RefreshRequest
+
+// SetRetentionJSONRequestBody defines body for SetRetention for application/json ContentType.
+type SetRetentionJSONRequestBody SetRetentionJSONBody
 
 // TryDefinitionJSONRequestBody defines body for TryDefinition for application/json ContentType.
 type TryDefinitionJSONRequestBody = TrialRequest
@@ -2728,6 +2830,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/receipts/{receipt}/files (the `ListReceiptFiles` operationId).
 	ListReceiptFiles(ctx context.Context, receipt ReceiptNumber, params *ListReceiptFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReplayReceipt Run a refresh again out of the vault, and compare the digests of its deliveries. Nothing is delivered.
+	//
+	// Corresponds with POST /api/v1/receipts/{receipt}/replay (the `ReplayReceipt` operationId).
+	ReplayReceipt(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRefreshes performs a GET /api/v1/refreshes (the `ListRefreshes` operationId) request.
 	ListRefreshes(ctx context.Context, params *ListRefreshesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2812,6 +2919,25 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
 	RefreshReport(ctx context.Context, report ReportName, body RefreshReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetRetention How long the vault keeps the bytes that fed receipts, and what another span would free.
+	//
+	// Corresponds with GET /api/v1/retention (the `GetRetention` operationId).
+	GetRetention(ctx context.Context, params *GetRetentionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRetentionWithBody Set how long bytes are kept, and free the others now.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/retention (the `SetRetention` operationId).
+	SetRetentionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRetention Set how long bytes are kept, and free the others now.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/retention (the `SetRetention` operationId).
+	SetRetention(ctx context.Context, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CreateSignInLink Make a link that signs one browser in, once.
 	//
 	// Corresponds with POST /api/v1/sign-in-links (the `CreateSignInLink` operationId).
@@ -2839,7 +2965,7 @@ type ClientInterface interface {
 	// VerifyReceipts Recompute the chain of all receipts.
 	//
 	// Corresponds with GET /api/v1/verification (the `VerifyReceipts` operationId).
-	VerifyReceipts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	VerifyReceipts(ctx context.Context, params *VerifyReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetVocabulary The words that definitions are written with, and the scratch files that inputs leave out.
 	//
@@ -3828,6 +3954,21 @@ func (c *Client) ListReceiptFiles(ctx context.Context, receipt ReceiptNumber, pa
 	return c.Client.Do(req)
 }
 
+// ReplayReceipt Run a refresh again out of the vault, and compare the digests of its deliveries. Nothing is delivered.
+//
+// Corresponds with POST /api/v1/receipts/{receipt}/replay (the `ReplayReceipt` operationId).
+func (c *Client) ReplayReceipt(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayReceiptRequest(c.Server, receipt)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRefreshes performs a GET /api/v1/refreshes (the `ListRefreshes` operationId) request.
 func (c *Client) ListRefreshes(ctx context.Context, params *ListRefreshesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRefreshesRequest(c.Server, params)
@@ -4072,6 +4213,55 @@ func (c *Client) RefreshReport(ctx context.Context, report ReportName, body Refr
 	return c.Client.Do(req)
 }
 
+// GetRetention How long the vault keeps the bytes that fed receipts, and what another span would free.
+//
+// Corresponds with GET /api/v1/retention (the `GetRetention` operationId).
+func (c *Client) GetRetention(ctx context.Context, params *GetRetentionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRetentionRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRetentionWithBody Set how long bytes are kept, and free the others now.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/retention (the `SetRetention` operationId).
+func (c *Client) SetRetentionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRetentionRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRetention Set how long bytes are kept, and free the others now.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/retention (the `SetRetention` operationId).
+func (c *Client) SetRetention(ctx context.Context, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRetentionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CreateSignInLink Make a link that signs one browser in, once.
 //
 // Corresponds with POST /api/v1/sign-in-links (the `CreateSignInLink` operationId).
@@ -4139,8 +4329,8 @@ func (c *Client) TryDefinition(ctx context.Context, body TryDefinitionJSONReques
 // VerifyReceipts Recompute the chain of all receipts.
 //
 // Corresponds with GET /api/v1/verification (the `VerifyReceipts` operationId).
-func (c *Client) VerifyReceipts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewVerifyReceiptsRequest(c.Server)
+func (c *Client) VerifyReceipts(ctx context.Context, params *VerifyReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyReceiptsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6754,6 +6944,40 @@ func NewListReceiptFilesRequest(server string, receipt ReceiptNumber, params *Li
 	return req, nil
 }
 
+// NewReplayReceiptRequest constructs an http.Request for the ReplayReceipt method
+func NewReplayReceiptRequest(server string, receipt ReceiptNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receipt", receipt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/receipts/%s/replay", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRefreshesRequest constructs an http.Request for the ListRefreshes method
 func NewListRefreshesRequest(server string, params *ListRefreshesParams) (*http.Request, error) {
 	var err error
@@ -7283,6 +7507,104 @@ func NewRefreshReportRequestWithBody(server string, report ReportName, contentTy
 	return req, nil
 }
 
+// NewGetRetentionRequest constructs an http.Request for the GetRetention method
+func NewGetRetentionRequest(server string, params *GetRetentionParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/retention")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetRetentionRequest calls the generic SetRetention builder with application/json body
+func NewSetRetentionRequest(server string, body SetRetentionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRetentionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetRetentionRequestWithBody constructs an http.Request for the SetRetention method, with any body, and a specified content type
+func NewSetRetentionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/retention")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCreateSignInLinkRequest constructs an http.Request for the CreateSignInLink method
 func NewCreateSignInLinkRequest(server string) (*http.Request, error) {
 	var err error
@@ -7409,7 +7731,7 @@ func NewTryDefinitionRequestWithBody(server string, contentType string, body io.
 }
 
 // NewVerifyReceiptsRequest constructs an http.Request for the VerifyReceipts method
-func NewVerifyReceiptsRequest(server string) (*http.Request, error) {
+func NewVerifyReceiptsRequest(server string, params *VerifyReceiptsParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -7425,6 +7747,37 @@ func NewVerifyReceiptsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "deep", params.Deep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "deliveries", params.Deliveries, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -7957,6 +8310,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/receipts/{receipt}/files (the `ListReceiptFiles` operationId).
 	ListReceiptFilesWithResponse(ctx context.Context, receipt ReceiptNumber, params *ListReceiptFilesParams, reqEditors ...RequestEditorFn) (*ListReceiptFilesResponse, error)
 
+	// ReplayReceiptWithResponse Run a refresh again out of the vault, and compare the digests of its deliveries. Nothing is delivered.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/receipts/{receipt}/replay (the `ReplayReceipt` operationId).
+	ReplayReceiptWithResponse(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*ReplayReceiptResponse, error)
+
 	// ListRefreshesWithResponse performs a GET /api/v1/refreshes (the `ListRefreshes` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8059,6 +8419,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
 	RefreshReportWithResponse(ctx context.Context, report ReportName, body RefreshReportJSONRequestBody, reqEditors ...RequestEditorFn) (*RefreshReportResponse, error)
 
+	// GetRetentionWithResponse How long the vault keeps the bytes that fed receipts, and what another span would free.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/retention (the `GetRetention` operationId).
+	GetRetentionWithResponse(ctx context.Context, params *GetRetentionParams, reqEditors ...RequestEditorFn) (*GetRetentionResponse, error)
+
+	// SetRetentionWithBodyWithResponse Set how long bytes are kept, and free the others now.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/retention (the `SetRetention` operationId).
+	SetRetentionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error)
+
+	// SetRetentionWithResponse Set how long bytes are kept, and free the others now.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/retention (the `SetRetention` operationId).
+	SetRetentionWithResponse(ctx context.Context, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error)
+
 	// CreateSignInLinkWithResponse Make a link that signs one browser in, once.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8092,7 +8473,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/verification (the `VerifyReceipts` operationId).
-	VerifyReceiptsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyReceiptsResponse, error)
+	VerifyReceiptsWithResponse(ctx context.Context, params *VerifyReceiptsParams, reqEditors ...RequestEditorFn) (*VerifyReceiptsResponse, error)
 
 	// GetVocabularyWithResponse The words that definitions are written with, and the scratch files that inputs leave out.
 	//
@@ -10434,6 +10815,54 @@ func (r ListReceiptFilesResponse) ContentType() string {
 	return ""
 }
 
+type ReplayReceiptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Replay
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReplayReceiptResponse) GetJSON200() *Replay {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReplayReceiptResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReplayReceiptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReplayReceiptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReplayReceiptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReplayReceiptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRefreshesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11004,6 +11433,102 @@ func (r RefreshReportResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RefreshReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRetentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Retention
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRetentionResponse) GetJSON200() *Retention {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRetentionResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRetentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRetentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRetentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRetentionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRetentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Retention
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRetentionResponse) GetJSON200() *Retention {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRetentionResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRetentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRetentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRetentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRetentionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12091,6 +12616,19 @@ func (c *ClientWithResponses) ListReceiptFilesWithResponse(ctx context.Context, 
 	return ParseListReceiptFilesResponse(rsp)
 }
 
+// ReplayReceiptWithResponse Run a refresh again out of the vault, and compare the digests of its deliveries. Nothing is delivered.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/receipts/{receipt}/replay (the `ReplayReceipt` operationId).
+func (c *ClientWithResponses) ReplayReceiptWithResponse(ctx context.Context, receipt ReceiptNumber, reqEditors ...RequestEditorFn) (*ReplayReceiptResponse, error) {
+	rsp, err := c.ReplayReceipt(ctx, receipt, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayReceiptResponse(rsp)
+}
+
 // ListRefreshesWithResponse performs a GET /api/v1/refreshes (the `ListRefreshes` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12289,6 +12827,45 @@ func (c *ClientWithResponses) RefreshReportWithResponse(ctx context.Context, rep
 	return ParseRefreshReportResponse(rsp)
 }
 
+// GetRetentionWithResponse How long the vault keeps the bytes that fed receipts, and what another span would free.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/retention (the `GetRetention` operationId).
+func (c *ClientWithResponses) GetRetentionWithResponse(ctx context.Context, params *GetRetentionParams, reqEditors ...RequestEditorFn) (*GetRetentionResponse, error) {
+	rsp, err := c.GetRetention(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRetentionResponse(rsp)
+}
+
+// SetRetentionWithBodyWithResponse Set how long bytes are kept, and free the others now.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/retention (the `SetRetention` operationId).
+func (c *ClientWithResponses) SetRetentionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error) {
+	rsp, err := c.SetRetentionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRetentionResponse(rsp)
+}
+
+// SetRetentionWithResponse Set how long bytes are kept, and free the others now.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/retention (the `SetRetention` operationId).
+func (c *ClientWithResponses) SetRetentionWithResponse(ctx context.Context, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error) {
+	rsp, err := c.SetRetention(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRetentionResponse(rsp)
+}
+
 // CreateSignInLinkWithResponse Make a link that signs one browser in, once.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12346,8 +12923,8 @@ func (c *ClientWithResponses) TryDefinitionWithResponse(ctx context.Context, bod
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/verification (the `VerifyReceipts` operationId).
-func (c *ClientWithResponses) VerifyReceiptsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyReceiptsResponse, error) {
-	rsp, err := c.VerifyReceipts(ctx, reqEditors...)
+func (c *ClientWithResponses) VerifyReceiptsWithResponse(ctx context.Context, params *VerifyReceiptsParams, reqEditors ...RequestEditorFn) (*VerifyReceiptsResponse, error) {
+	rsp, err := c.VerifyReceipts(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14028,6 +14605,39 @@ func ParseListReceiptFilesResponse(rsp *http.Response) (*ListReceiptFilesRespons
 	return response, nil
 }
 
+// ParseReplayReceiptResponse parses an HTTP response from a ReplayReceiptWithResponse call
+func ParseReplayReceiptResponse(rsp *http.Response) (*ReplayReceiptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReplayReceiptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Replay
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRefreshesResponse parses an HTTP response from a ListRefreshesWithResponse call
 func ParseListRefreshesResponse(rsp *http.Response) (*ListRefreshesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14424,6 +15034,72 @@ func ParseRefreshReportResponse(rsp *http.Response) (*RefreshReportResponse, err
 	return response, nil
 }
 
+// ParseGetRetentionResponse parses an HTTP response from a GetRetentionWithResponse call
+func ParseGetRetentionResponse(rsp *http.Response) (*GetRetentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRetentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Retention
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRetentionResponse parses an HTTP response from a SetRetentionWithResponse call
+func ParseSetRetentionResponse(rsp *http.Response) (*SetRetentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRetentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Retention
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateSignInLinkResponse parses an HTTP response from a CreateSignInLinkWithResponse call
 func ParseCreateSignInLinkResponse(rsp *http.Response) (*CreateSignInLinkResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14763,6 +15439,9 @@ type ServerInterface interface {
 	// ListReceiptFiles The files that fed the refresh, and those picked and not used, in roster order.
 	// (GET /api/v1/receipts/{receipt}/files)
 	ListReceiptFiles(c *gin.Context, receipt ReceiptNumber, params ListReceiptFilesParams)
+	// ReplayReceipt Run a refresh again out of the vault, and compare the digests of its deliveries. Nothing is delivered.
+	// (POST /api/v1/receipts/{receipt}/replay)
+	ReplayReceipt(c *gin.Context, receipt ReceiptNumber)
 
 	// (GET /api/v1/refreshes)
 	ListRefreshes(c *gin.Context, params ListRefreshesParams)
@@ -14799,6 +15478,12 @@ type ServerInterface interface {
 	// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
 	// (POST /api/v1/reports/{report}/refreshes)
 	RefreshReport(c *gin.Context, report ReportName)
+	// GetRetention How long the vault keeps the bytes that fed receipts, and what another span would free.
+	// (GET /api/v1/retention)
+	GetRetention(c *gin.Context, params GetRetentionParams)
+	// SetRetention Set how long bytes are kept, and free the others now.
+	// (PUT /api/v1/retention)
+	SetRetention(c *gin.Context)
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(c *gin.Context)
@@ -14810,7 +15495,7 @@ type ServerInterface interface {
 	TryDefinition(c *gin.Context)
 	// VerifyReceipts Recompute the chain of all receipts.
 	// (GET /api/v1/verification)
-	VerifyReceipts(c *gin.Context)
+	VerifyReceipts(c *gin.Context, params VerifyReceiptsParams)
 	// GetVocabulary The words that definitions are written with, and the scratch files that inputs leave out.
 	// (GET /api/v1/vocabulary)
 	GetVocabulary(c *gin.Context)
@@ -16438,6 +17123,31 @@ func (siw *ServerInterfaceWrapper) ListReceiptFiles(c *gin.Context) {
 	siw.Handler.ListReceiptFiles(c, receipt, params)
 }
 
+// ReplayReceipt operation middleware
+func (siw *ServerInterfaceWrapper) ReplayReceipt(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receipt" -------------
+	var receipt ReceiptNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receipt", c.Param("receipt"), &receipt, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receipt: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReplayReceipt(c, receipt)
+}
+
 // ListRefreshes operation middleware
 func (siw *ServerInterfaceWrapper) ListRefreshes(c *gin.Context) {
 
@@ -16742,6 +17452,54 @@ func (siw *ServerInterfaceWrapper) RefreshReport(c *gin.Context) {
 	siw.Handler.RefreshReport(c, report)
 }
 
+// GetRetention operation middleware
+func (siw *ServerInterfaceWrapper) GetRetention(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetRetentionParams
+
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", c.Request.URL.Query(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter days: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", c.Request.URL.Query(), &params.Count, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter count: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRetention(c, params)
+}
+
+// SetRetention operation middleware
+func (siw *ServerInterfaceWrapper) SetRetention(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetRetention(c)
+}
+
 // CreateSignInLink operation middleware
 func (siw *ServerInterfaceWrapper) CreateSignInLink(c *gin.Context) {
 
@@ -16806,6 +17564,28 @@ func (siw *ServerInterfaceWrapper) TryDefinition(c *gin.Context) {
 // VerifyReceipts operation middleware
 func (siw *ServerInterfaceWrapper) VerifyReceipts(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VerifyReceiptsParams
+
+	// ------------- Optional query parameter "deep" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "deep", c.Request.URL.Query(), &params.Deep, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter deep: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "deliveries" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "deliveries", c.Request.URL.Query(), &params.Deliveries, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter deliveries: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -16813,7 +17593,7 @@ func (siw *ServerInterfaceWrapper) VerifyReceipts(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.VerifyReceipts(c)
+	siw.Handler.VerifyReceipts(c, params)
 }
 
 // GetVocabulary operation middleware
@@ -16926,6 +17706,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/refreshes/:refresh/comparison", wrapper.CompareRehearsal)
 	router.GET(options.BaseURL+"/api/v1/receipts/:receipt/files", wrapper.ListReceiptFiles)
 	router.GET(options.BaseURL+"/api/v1/trace", wrapper.TraceFile)
+	router.POST(options.BaseURL+"/api/v1/receipts/:receipt/replay", wrapper.ReplayReceipt)
+	router.GET(options.BaseURL+"/api/v1/retention", wrapper.GetRetention)
+	router.PUT(options.BaseURL+"/api/v1/retention", wrapper.SetRetention)
 	router.GET(options.BaseURL+"/api/v1/verification", wrapper.VerifyReceipts)
 	router.GET(options.BaseURL+"/api/v1/changes", wrapper.ListRecentChanges)
 	router.GET(options.BaseURL+"/api/v1/notices", wrapper.ListNotices)
@@ -19018,6 +19801,45 @@ func (response ListReceiptFilesdefaultApplicationProblemPlusJSONResponse) VisitL
 	return err
 }
 
+type ReplayReceiptRequestObject struct {
+	Receipt ReceiptNumber `json:"receipt"`
+}
+
+type ReplayReceiptResponseObject interface {
+	VisitReplayReceiptResponse(w http.ResponseWriter) error
+}
+
+type ReplayReceipt200JSONResponse Replay
+
+func (response ReplayReceipt200JSONResponse) VisitReplayReceiptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReplayReceiptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReplayReceiptdefaultApplicationProblemPlusJSONResponse) VisitReplayReceiptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRefreshesRequestObject struct {
 	Params ListRefreshesParams
 }
@@ -19489,6 +20311,84 @@ func (response RefreshReportdefaultApplicationProblemPlusJSONResponse) VisitRefr
 	return err
 }
 
+type GetRetentionRequestObject struct {
+	Params GetRetentionParams
+}
+
+type GetRetentionResponseObject interface {
+	VisitGetRetentionResponse(w http.ResponseWriter) error
+}
+
+type GetRetention200JSONResponse Retention
+
+func (response GetRetention200JSONResponse) VisitGetRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRetentiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRetentiondefaultApplicationProblemPlusJSONResponse) VisitGetRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRetentionRequestObject struct {
+	Body *SetRetentionJSONRequestBody
+}
+
+type SetRetentionResponseObject interface {
+	VisitSetRetentionResponse(w http.ResponseWriter) error
+}
+
+type SetRetention200JSONResponse Retention
+
+func (response SetRetention200JSONResponse) VisitSetRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRetentiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetRetentiondefaultApplicationProblemPlusJSONResponse) VisitSetRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateSignInLinkRequestObject struct {
 }
 
@@ -19608,6 +20508,7 @@ func (response TryDefinitiondefaultApplicationProblemPlusJSONResponse) VisitTryD
 }
 
 type VerifyReceiptsRequestObject struct {
+	Params VerifyReceiptsParams
 }
 
 type VerifyReceiptsResponseObject interface {
@@ -19850,6 +20751,9 @@ type StrictServerInterface interface {
 	// ListReceiptFiles The files that fed the refresh, and those picked and not used, in roster order.
 	// (GET /api/v1/receipts/{receipt}/files)
 	ListReceiptFiles(ctx context.Context, request ListReceiptFilesRequestObject) (ListReceiptFilesResponseObject, error)
+	// ReplayReceipt Run a refresh again out of the vault, and compare the digests of its deliveries. Nothing is delivered.
+	// (POST /api/v1/receipts/{receipt}/replay)
+	ReplayReceipt(ctx context.Context, request ReplayReceiptRequestObject) (ReplayReceiptResponseObject, error)
 
 	// (GET /api/v1/refreshes)
 	ListRefreshes(ctx context.Context, request ListRefreshesRequestObject) (ListRefreshesResponseObject, error)
@@ -19886,6 +20790,12 @@ type StrictServerInterface interface {
 	// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
 	// (POST /api/v1/reports/{report}/refreshes)
 	RefreshReport(ctx context.Context, request RefreshReportRequestObject) (RefreshReportResponseObject, error)
+	// GetRetention How long the vault keeps the bytes that fed receipts, and what another span would free.
+	// (GET /api/v1/retention)
+	GetRetention(ctx context.Context, request GetRetentionRequestObject) (GetRetentionResponseObject, error)
+	// SetRetention Set how long bytes are kept, and free the others now.
+	// (PUT /api/v1/retention)
+	SetRetention(ctx context.Context, request SetRetentionRequestObject) (SetRetentionResponseObject, error)
 	// CreateSignInLink Make a link that signs one browser in, once.
 	// (POST /api/v1/sign-in-links)
 	CreateSignInLink(ctx context.Context, request CreateSignInLinkRequestObject) (CreateSignInLinkResponseObject, error)
@@ -21476,6 +22386,32 @@ func (sh *strictHandler) ListReceiptFiles(ctx *gin.Context, receipt ReceiptNumbe
 	}
 }
 
+// ReplayReceipt operation middleware
+func (sh *strictHandler) ReplayReceipt(ctx *gin.Context, receipt ReceiptNumber) {
+	var request ReplayReceiptRequestObject
+
+	request.Receipt = receipt
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReplayReceipt(ctx, request.(ReplayReceiptRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReplayReceipt")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReplayReceiptResponseObject); ok {
+		if err := validResponse.VisitReplayReceiptResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRefreshes operation middleware
 func (sh *strictHandler) ListRefreshes(ctx *gin.Context, params ListRefreshesParams) {
 	var request ListRefreshesRequestObject
@@ -21859,6 +22795,74 @@ func (sh *strictHandler) RefreshReport(ctx *gin.Context, report ReportName) {
 	}
 }
 
+// GetRetention operation middleware
+func (sh *strictHandler) GetRetention(ctx *gin.Context, params GetRetentionParams) {
+	var request GetRetentionRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRetention(ctx, request.(GetRetentionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRetention")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRetentionResponseObject); ok {
+		if err := validResponse.VisitGetRetentionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetRetention operation middleware
+func (sh *strictHandler) SetRetention(ctx *gin.Context) {
+	var request SetRetentionRequestObject
+
+	var body SetRetentionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetRetention(ctx, request.(SetRetentionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetRetention")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetRetentionResponseObject); ok {
+		if err := validResponse.VisitSetRetentionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // CreateSignInLink operation middleware
 func (sh *strictHandler) CreateSignInLink(ctx *gin.Context) {
 	var request CreateSignInLinkRequestObject
@@ -21952,8 +22956,10 @@ func (sh *strictHandler) TryDefinition(ctx *gin.Context) {
 }
 
 // VerifyReceipts operation middleware
-func (sh *strictHandler) VerifyReceipts(ctx *gin.Context) {
+func (sh *strictHandler) VerifyReceipts(ctx *gin.Context, params VerifyReceiptsParams) {
 	var request VerifyReceiptsRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.VerifyReceipts(ctx, request.(VerifyReceiptsRequestObject))
@@ -22028,229 +23034,241 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17k9s2lij+VVD6bVVmatnudiaZ3bH/+JXj2Bvv2I7L9iZ1K87tgkhIQkQBCgC2rOvp734L5wAgSAEU",
-	"2S05ycz9qx+C8Dg4OO/Hp1kpN1spmDB69ujTbMVoxRT8+uw9XdqfFdOl4lvDpZg9mr2mG6aJWTFyw5Tm",
-	"UhC5gD8rtuCC21EPZsVMlyu2ofbrZr9ls0czbRQXy9nt7W0x21JFN8y4dZ42Skt1uNL7FSMfZoJ9NB9m",
-	"fpEtXTIyZwupmF2F23G/NkztZ8VM0I1dqMTp4i1s6MeXTCzNavboq6urq6uiv6li9vFiKS/sfy/0mm8v",
-	"JGyC1hdbyYVhavZoQWvNbovZi8UraspVersWZH6rHjxmRQ3ZUU1YxQ2rHhMqpFkxRaRgZL4nQu4I14QK",
-	"wpSSinz18MtwNLyN9mwvFhe4ejFT7NeGK1bNHhnVsCGAF7MXYtuY1zDFJ5x4S82qnZbbzyfO+ZJvuDmE",
-	"wiupDWHCKM40gdPjpeVuq4Zp4qUqtqBNbWaPHtqL2tCPfNNs4C/7Jxfuz3CH9n6WTE26xDc1LdkAQLb2",
-	"84kAectKxrfmdbOZM5WZV+GYwZkXUm2owYP99avZ8Jlh3YVievWiyq4Jn594za1UQxilYMDgmtGj/NJd",
-	"rf/7YZGCb1MPXZlq6mk3douDmTbfyIozIEXfMIFPu5TCMAH4TbfbmpfUotLlL9oi+ado1n9TbDF7NPv/",
-	"Llsyeomf6kuY7S2u0S7Y7g7/o7dSaFz+OeV1o9jABrZKzmu2+fdpG3mD38I9dN/rj0CdmDBkp6RYkj+9",
-	"ff6U/O2rr//jzw8A6m6KABx/nEefZlslt0wZB7qW/B8She8FQzLINRHSEE1vLCG0tAF+BVLIF4TDCDrX",
-	"TBhLMCIUsc8/TbnrNCH6Tu7Ihoo9UXKnH5Ovr0gjaqY1MbKuCFDgHdfMLTOexgDWJYm//YQslNwg0bMk",
-	"5AtNlJSmIFK1nwC1/UKThawrpgpCtTu4XsmdQLAsuNKGbHm5ZhVZ8PoYeL5MAuc2/EfOf2Glsft/uqJi",
-	"yfSzG4dd3Vu0S+notUQHhy0dnvyJIRtL8x9eXQGNN2yjj+HjS7l8Jozaz9oNUqUo/I28KElh29fzU2BZ",
-	"uGG/u59TB5Z1sxGv6DZz2muEcu7QdoRitEpg9QIRDMYU5MurK0RyqhhhN0zUe6K39qvwH/uLBdDhGhZB",
-	"0xhVsbKmilWkhDNonL+UG4bYREnJ6rqwGCPILnpg/oujbyQA6a3cpW7lhipOnYjY3edze3qyW0nNiBMe",
-	"yYIbQmu+ZgXhuDF2YwUeBfhu8RtQZgH0VxjE9ul7/QE3dbjfHq4AgKMzdK616GLBIAY9ZXWdwqLEs8BX",
-	"SmitpRUIqYNNhwyG66Wign9YosQek0ashdxZwDHFiJD+u1aIXMhGwLUyYUnUTzNt2R/yEVbbF4Er2xEf",
-	"jaKzYuami47WEs+d4sYwkUY/tyzVjiTZi17RG0a4iTA580AXINb5+QfBanHuAKqI8ocbe7bZmj1ZSDUM",
-	"08QGi1i5yZ3WvTF7YNwBoWXJtkYDDbf/lj1mlnxrB0v3H1QLqjB4LmXNqDiApINEu/3o40G4+vdxANu5",
-	"kuvUpf+42qfQ7TFhtWaEWcgn4WqpUIo0SEUYLVeWBXutaEO30x86vLsEEAO3yrB+QFazYi1pSlPgDGt7",
-	"Q81K+40jRzZMTLnngzcRM6vC34MHYPoyG0d2e1e4t+TLSYG0qjiqOm+6lKkv1h8e/WDB+f5aG2rYqect",
-	"5Q1TdHnfeXvE4OOWlcaJSNpq0yBT2v27e+OK6FrG9KrdUgZ9kKPNWS13CXnNzjRinytWV1lmyc3KUi9Z",
-	"VxNmu57Tcj0SSjVbmGuJctSI4YJRldsskDo7oN6TDTWl3fmWGsOUGLn5Vr46OjjzXtwM0blikEQ4W0Tv",
-	"wt2BO136bbUomWI+Cdx4wxSXVcsMNCulqMhSyWb7GFgDUEli2Efj+DcwdWAWjNvfp/GJMrz/Uz5GKz0m",
-	"l/ey6Ej6jPDLyIxGJpdoBKhGidfxplV3HN4taF1bEVLI/ivOoow9GaxdhFssvATogBntYQgtkmLJhnnz",
-	"zsHB7A6TsoUVjYNmAPov32xrUBxqq/wqlCMaNpozvqulSYEcXoFOK+ALz40RLJPWegev6xh7c7AJ2/Ag",
-	"SQLZ2Tl6XI1pXrGsem2JTit7RTQpI+8dkw8Q07ghO9nUFTF0ban9SLK25qJK4kHNBUtrk3nbAUoXQdSo",
-	"mU4eyMHgCIAkoZUV2oAS8QURli6VVOAB/QrupIdoTPf6uP4Np3eD230V/gYdFApvpMObSCHCt8Fu5K1U",
-	"A6pAgtNlgb1hWjviPnwUt9MgZvsvDu/2Pfs40Qr2v568evmYcKMJPi0w5hhySbf88ubhZfvVC/z8wS8a",
-	"fSkjzGC9I0XbSJ+i5jdM7VNipRkvivGlswQe4JB/G15JtdcPr6pGd4ah85olFVLhLLxZzjRiY8B3c++s",
-	"ZlaUa+oa7HWBkcOOUDJrb+i4luuegXBKOLIZBGIAUPIG+GLBFBMle+kQuHsPmi8TGPTvRIp6bxmi3XJN",
-	"DVMFuej80xJFjkKGBz6ZFbN/nxWziyTAjcPj4XPCftzg4fMkdBUvbYwRXLlg4wWQHhSzMshkuTMSInBH",
-	"yTPLZp5SrvdJ/C2lWHC1SWv8xWwpc3RsRbOKhOMXNdWGVO5NpzVczUXJOqCoqGEXhgPeHrt7Ac4w2CLu",
-	"Jz5OCjTP7E7egWyc4L/uAzJnZseYIGYnSS3lWhfk6sFD+yI3UrHH5MpSyJ03x2imbnjJwCyhDVVW7bPv",
-	"tcOuK9nMgdQEm/5//vWrjlG/pZ0CPXV2ux/LRrMhYa9n80aL2FLxigjwh3Pj+W1f6JeCJdmskKhj94z4",
-	"KaYPOsfxNxrEL/eF5MV83NZUUM+g+oZMUXGxHP/+nuMXUg/PizqHdDxYLQ4/auo07dcsba1i4EdvBRqN",
-	"cI/gHb0wzYRh7hUcruBNHoOSsJeCtWHb8VB6Z9g2aVNnquKlOfb1H9yw/nU7yQpg004WABwd2G+4aG84",
-	"hRvPWfW2SaDFAJ/PGM5aidY5vNEErhoBL1Y2hlAyV4yuR8ralsLdhZC7rbcWN5goeXjuDDbds/cFGWCA",
-	"hScdBVBRuw1LRyeIM71tOvEBFktvbtmoFGfFSJj0BXjQe3v2HtRP8H7SJeVCG6Cwi0NaNeJCcl66IoQ4",
-	"HOzpyiEBWzGqNK1HrqSbzYYqPkEqeAff2L8HGTPx7naoMY6e70ccj9boo0pwG0vjQz38evFZ0rdcp0xR",
-	"dGv85edMQDkrUmzqPB1pX0l8KUNf/86OsXhSTRD8MnjcgMhuB3ghtxtqlppMm5SB6ZmPSwKHHBXVxYZW",
-	"jNjhzs5JN967Nc6RjQslgLSRFV/wntlzQOZqjbBD6722Y7KGhOep2IOk8NEy4Z5khmpQKStvPyc4ND1L",
-	"nl+3rDZFmOyM4BmWqkobOjT/P4lvf2MVq7F0YxJHvycv5lVr6oCtRwhwjDcP82Res1fyJkUXII4j5k3c",
-	"TozGcfywgm3cdGT0FsTIG6/pwmTsmW5Ay2MO2b9T7A7kMstPIOixsGgUPKawmaPexLzoKHe63e8IHIAv",
-	"tPsfYymXhtbjqeR7Oxzu5xhbcNfVGsRQxYx32Dlg2EoOK94kHRdh1yOJfJpDilE2AVwit7/3itM6JUzq",
-	"nPk/8jehPVZYtVAsmSJz5mKhRlPm3NEWjsmO+W46MOet3EU2Y1pVownSKZSGuyDoKL90pCU4M5Zbqoju",
-	"LHfZP2Cs87RIA27Iilqp04XoHSELWTUkJ/O7tdN7RukmYWquWMZ807NBxx81Yqyndalo1SHaIQRgR5Ww",
-	"EzrLQIpiK3RIjcG1QV23WY6DJADD77mrT7opUrD9joqKVd/fIJXugpeWadN4Kbf7AtgDkYpUrGYmKSMx",
-	"O/V4kSrLSbatqyGJlzuqSc0W3oULgZdpOcVLGd1pqoYVpLJ8TyqyoLwGXnwoplO1ZGaIg7pIz+F7cizF",
-	"AddvKnk3jNYIkp652VDT6Bgv5TqJgjftQz9iNMQZ228ktyNTOjc14284Y2wFPLmeMhF+Y7dKzzdajeEi",
-	"bd711r7xKNoIw+vx+9+teM2uddfckIsoi8VVkBphewDNwoI/dVcvvMbfJ5g+PmE4UgBGWWLpddlUGHrs",
-	"hY3DAGJX7/josUYlJYCui+6QzaAdvS9PHQ3UqLw3YNBhAYN6+njPtjyXjTd4g90seIPvq7c771vSZU21",
-	"uc5abt62Rry+u4FVxOWXFN6qRHYrXq4wCEsHm9MEQ9+1z1g5clSX+DLoNbSSbDxfX58Mzr6qqZlzBlJv",
-	"roQclq57YZjbxFlto27rjf9K0oQOSUgZG3q5AvNW1ihuzwUTdDlXRJIcVIDqZczrwqUctEbbLVNWd6d6",
-	"zcWy6OjwE2Jfm3qCOe9tk5bkIXNkEo3Hb2RYhuEmY82IeN4o5/N+tMEX1yxCulnwj/slO9QqOnJ0lhgb",
-	"oginiIx1MNND31PiI/YHoPqvqFonVM2sCTiHuBlLKQ7Prn4KRReZ1xk03ZfB0tgTqFYsJdi9k40qGYFP",
-	"k/KkkddOyk/ZJq7DtKkvGk8RRmQBhQyc+0lfYLi4HnAQuRHTraHui94OOOLh+W94iTw3ZWTqG69jThAB",
-	"p581KwMOq3HjQZPRUkDo4obMWUk3zDuwMbUCHKomJAci7LxqFJh/EofzAE6JoUDNvOnUB/HGVxnbT3tX",
-	"2NVJ0e4aI04RGQM6qPpz+kmcgtQM5bbdm9pIuc5Zgo9Em7uccwsWkHL4Zqyrb6LOPRhUj65GqsaujQxx",
-	"bNyXj6EZCpWRcu2ROYTkLsf7PQXb5VaAwF7GhM9CiJYaGyg/TuBLhDas+XabxACEHySY1VysQwYhmlft",
-	"u4Z9sopQUxB6h1zOd27tdDSyMlNwZ5Ts5IUlP7vH0K4gFFJtHAbh1cWeERfO5GGXem+vnUtuOCagZsYw",
-	"dV1SjVYyK20ZCWuyj4YJJ8mVcru/3lhRqpjpLatrtPYZKa8rxrbuV72idS13oJNf66ZcXVc0Yw4cFwzc",
-	"V6wN4SIRGzwYCpxgG2vGtm1eIKajgn7OxXJ02GQvejh9Bbu0lYgnDm5UwyCtRsdRzgWBsg9ENiatCU0I",
-	"xXKc+jDzerB6QWTN6W74hSE13WqkjGK8qtm19uTmtHpdAMQXmkBcKsEXkIJE2qzIsxfzxtOrvotHsdJI",
-	"FC77xg0t68a4XHlXHsQF9n2hyYZa/EnHy7EbpvbXuo0pHCJKnfjDIfuAZsZYSI6b9h2MDvOmlbr2+Emw",
-	"ScNTQJsidgeHw2Bag8TMNx3KBnTxPzZajrduOpWvu/BLtjD2daHZRMAJcT1C0QiRvFFPRwcDHmCyv9uR",
-	"GCSyTpO7UgotAcmhQhAuztM6lr2naiho7csrJy5sptk18vzbBzAmoxKr8cIlguMdE2l+O6QuBPvG4al9",
-	"giMMOU68W7HdkfHAkVthHFHUw9rdXAhWxEPnn8ffexw2OMk2XGtkmzWqBlxco+HVktiuIWSzdV6koK2A",
-	"0CCB2xezHeUGp3L+mRSLxe2cQi1w7368UmAPlI57De9cyLms9kTTXWFpaaiz4OstTY2WxIOEhfP387ZJ",
-	"RaqtnHZyqDpb/JpoTreoNRW6nkwcxGJR5L3jV8/yC7lY5N5xqdKuPCtUY0aRJkYCx9uxObHQAu1D86WI",
-	"QtlHGQ4dRD2Y3BFxe8PX9o2s9vmr63Fr8j9vX6IECYmDjrJzTbZSG1ZBppkm//3u+9eFPwbV5J2hoqKq",
-	"Ij+yuZ1Yk4cProiV9RJFa4ohdElVnpMLpFf6McquFoS0rocp9YZ+fIEfPozXPAm2bbjwc+dRrwfYqlJM",
-	"a+/eWjLLKO3QziliSH39VTF0qq8TZ8qgakISHyLFwGsOpRU8QBLWVpjfbE2mipCVPgWrY+rucBdwMBmo",
-	"1rBB7wQUWrFUdIKrZsj/H3xc7iTOgT89BHKCZ8Ib6DxM7JndJMVsyW+YuG62Cej0K91gETQP5CJcVGtb",
-	"C9eTv/NM6NbQpd/hWo/FYFQcTRRUKX7DHmM8Boh1C/fxcXJ5CIjUqb9vTClTqtQTcHOBBwylBWccdV4w",
-	"S/6E3nWz7Vq5QjXCRfSkJRB0orUCSAHvRKlma5w5AyLl4feSipLVOTHlTVIPu5fGdErFqLuRg7lTV9I6",
-	"RlMptlgf8tOE7FH8x9E8Dpc5FTxxyRAYWjc5Y7oLTrf7I9qyQQ0YI+RuNGuHQUU4pV8vDSStU84nRMr0",
-	"O6Uu0W2s3fYqDoHyVtTdStZObRgb/DgqqRx3V/gDBANRPns8Y4IAmuEC/LJBpiB8GV7XZM7s23a1qh5k",
-	"kp0jo0bKOJEsjtYNcwR7FA4tfNUHqzLXtastoyPDHH5tnClkZHplOlPyIBvywL4pS1onnwJEa9ROdhx2",
-	"isg1ykqovw3G/jJXJcM5C0zLkO1Sbf3cipW8YpmSTvk88iOm9AO6lwYuYhBe6abRaEm3HIrWEottjIR2",
-	"yMztrWP/jRY8HkqNhb1PsRTus2iZmjVZIW441MRV0YCNbujeQmIFMaBE3iBvPCKDxulv8UvrWvTvwkVy",
-	"FSUqZpKCORDxFd1umWBVAbR7y+Q2AxqvuacYgSSVHDZDOfkngWPPrLKFTAQsat10p3GZ8QdVNTLVYpqM",
-	"nJ4Ph/GsNJU59Jg0Sjz6Raob9vGRO+Cj109ePTvO/hzf8yExIX7UXVXmerdSJ7MMBspwvO8kkKF7FJKm",
-	"YDZWkZruwXQpQt3NwTSVdJEJV6bGhxJTJQw4SZJTNUI3KidTBHFTr8CNA35F8NYRb3AD9fwedemcpb8T",
-	"a+T2lIL7W8hieuqt0JkKsmPyc3K54H21xqdN5QWBt23wYk8U0NdyMV4To3qdjxEbk27rnMtOUtKQUDhB",
-	"UGrvYCisJho1LTotE906TEpcsZhU0Gt+i5PDBiDFOTr0QbFdkDwxl5aAUIx+7ZBUGwlPIc4gX39hCp5i",
-	"hdiBwyK/u5Yu6WEUXKM8iVSSLRWVny6jaMR10liFcpORPfZLqI4De6zolPbQ+vKiGf8KFVLwktbOiRiK",
-	"pCJQCFR3TNPJfJxgztD3fRt9W2D9DzA/wnBS2hdl5GOXnKq9XmKlaCOX7KDE3nAIMTzadwxTJxL3EFdS",
-	"HDllSxyTtmhwcaa1V2muG83GeuNE6DQwYrAU9T7PrbTnVED+0Mph5djHQUwkc6oZ5GB7T/UEv1gnMPru",
-	"SezboO9mXsSSGiuFG2JHjkYCp0anNq7YDZdNAkW/RbQPOdId2u+y1MsVzZRY2yq5VDRTgbENVh+Z4Tol",
-	"GRbTgdM5jT5+H962O9L4ZOtpkT5nSWNsrTk+6i9cYBG1wfBxxwkmmuK/hRMhItkgFXzkH3Z7u20QUj+h",
-	"MipjGt58L2S7w3ICbR6QfJ7KzZYqrlNZmFNypnMyDvY18RjvyoxNRBMXhJkJI/g+OXW3Xw6WOlsckKsH",
-	"2TiJMTQnW1/4uS8rjEEzjyCaSDamcP+oMGmxKkDQSxYZHmB/Jqn9ve+ydm8G14bug0g5KQ06nZ9ezACq",
-	"10OqUlxhyewkihhQMmO+J5UrvmYibSqXavJHStzvFIjpwaMrfWIsJd2wAoOkpUKjr2UAHmlFeDb2TKPv",
-	"za00qrRAKB/gKwd4Atd5bon7HlN+IEopycclOxKULmAzWD7qhFVpkgW3f1ztWwXaDsEAyCS5aKvGfPba",
-	"L/lE5XxIsL2sNduaKU/KNzIZw9LHpxechpkXM+ea8HbnslEKHaBgZ15K8MwEhvnzfQOIs/VaAtdFb0QL",
-	"uRjq0QsZzKCK3sYp4ojip3aGDIOeQjRgWJtoeJiibudZ5kQNabR0nMlMS0qIPaEugY9dcArzNJTquXvM",
-	"57hS1k46Q00Z03qIluhDgeD+TbegwCigj6tavRmujzA63zJzFbFdOI7vb9OH0vAPytQJrIJT7mvQjkj1",
-	"OnGXT2kTQoICz9rQve+5Q5aSOIP1NP17SlFnGHtduUyaM6YHjTe7jd/LfQOZX9v30nlDUkVp4FMcQJhy",
-	"UTPwAXhzxGE4YRt5MkT0fYDKcNQMtUoCBJfYNaVCSZ1j/FKmDFwwmo+y1rvKjSN5FH4H+kAOpKl7890h",
-	"nDu56qHr4IiKAKHl4iT7iDa0W0+tjeSppXShOlYM6MT0uD8sjv6cpn/TDCPuBh3lGNQM28sen6xlv8LF",
-	"Mi0+pOK8g/LgULBjBQlksbWRIBTjvnzhDR/UR49oTefgA5T8NCJUqBtxevGpg4CJ+kclS1XYSJL+Fa2m",
-	"UH2Lmt+DlRc7n/bPFlhev2HvDSSJigpsgKIiFj+16865wiAZutehTeX42IOMzZmuGfmlAUMj08y3TzQr",
-	"SwhEyaZE8l6lGqth1FzCZisJxBCAB4TMm1DEpIBjG1bX6G1A2j3P1pE2k8zY3U38gKYDuSCtVTxhN7pN",
-	"IpenpUPO7pNE35+mnsp4TPld1vIYrtnRKgQhGP9orY6fs7f6kqfIxVS6BvhxlKwPUC/sIZm3Hw94xIdJ",
-	"Zs9GlVw91W4JdZiYK9O5xKZ+JDRHD784xXxeU8g28v0rlxSKXPkAYlDafJNDaHAItjLf7i3fmyTT5hC7",
-	"AWB5bd4mXBZR28AvewnVRx9gLXN11fs9YQsCBjpWYQ7uVeF6scJmUXWg2I5MLlxpJiHRggm2y9S+DluH",
-	"teRVJhLgX8Sn7mzn4UjPAFpUsz6Bw0NjILaCO3P99e3tPyZw+UQKV3sq1JO8Y2iMglxsvPnCo2PYbwaP",
-	"274kA2/pIDMWOuF2j8V1KE4wQd3LeHDSS4Abpaqm9S+9TZ87LZ3N4YmlwwoASdtggn6/Y984GZCpj+mP",
-	"ycVDOI1pO6xVEpwlbYvkDPQGMDzb+y/kH6W26rKReKw8VpKFCMsKOCNK71QjkZlYNuuU1vKJnCXd4G+4",
-	"UPNdbdMJz3RLnJFqF91AdAvVu+Q7OgNw2ybQJ0DmLL7Dht5kUuRgOZTQSdN1sdNtBTrvP1JNzUjNqBXS",
-	"5egosn4Id9ufDaZyvmcrn19zq7Wh+O/SajXKLBt2XUphmDDp2O9kwf6XySr9rtEED0kR0NKxE5gVh6rk",
-	"cizHtapyYcQuw8M1d7NzDoUPdhNY7hH17SKwLPKgWrHhWruQGvzIEvTfqtHRO74UL8RLl0bfxVSfXH+0",
-	"Wd46DcG2Bk133iyVGOeswTdqxyZXraWZ1jDQZRNOtFZOUJ1ylV7HNSRom23muoB3LeA5oLzrZxRis9E2",
-	"c75NpUdUquJ+1EKaa0xBZNAaK+1tO1ijX2IHo43sOUyjhPvV/9M1rg9rhpydXlZ/vnk91EhPqMOQFpIm",
-	"IVOoVpo65TM+R6U4uQxNl9jk95q8xdhWl+vVNUEEyLzD9Hvz02c2liocuJjgO3etpu5Zn7+Wy7RYCclC",
-	"D6+uUAUTbMe0QU1sfGeXbBm3dO18u5cCYJAEGbYkSvd6HIoq15FHohtlWLSJeStauX50stlObS+dE3YD",
-	"P7MqsTS0DiXU+FSFJN1H4TnbQWgRdVWAEERfaKeg6GYOyzrBGkNS62kL57TKb/Zkw6huLBS5iIKbLVc4",
-	"0sjv7nqk7siaAxpkp4FVAl32UuQkZS4QC6zMbIcBaL++Kq6urtqkxwn1mLP48dRraKWSeqIiM63JZ/x2",
-	"UsE2eJGnMnCmcdWfVjCoe1HJnbgHLnS7xbYoEY7iQVT4y05hCaDH0yDpdJHkaCL0+Fzk7NpvjrXOHxcN",
-	"FB0jww+SQZIu6wFZdtv6dIzzd5LuC/vLKMBp/+/TRmkZImXtGKjI85hQNMA4MZ+J6hRO2SS+fh+rx+Yg",
-	"Y3Skfty2sDtUkTtRMFkUSdp0PYvP9TcZbVts1UqXyQqi4j0tjt+c1n7oxAM0Iw7QfAyKO67JRJ6wdCj/",
-	"kxDFfzwnrcDsR82XmfqPzSZVFchKrRtajyi/EXSWZpM/dbq/2RifQy9t9oBt7+hAA97poP0xdAfnS9FN",
-	"1fdR2vabE+ByELrbb9cWgUrR8rwNWlvDpc9dXTjLw/SGrflostGtXMdExaba5rTHgKIHIDm2ttdRpTi6",
-	"lelDpOj4brKZCjpxL8+RFlxWV2m5/Y5tV+7VOiUw42PaGYgGJzZZW7rGjhaMBMiDdTV2o43/xil6Uxy8",
-	"dhdAn+28EA7ndtyy14AxWSx77u9klN05xItOrcQ9mKyiJtaMHhV+5EGQ91fD+fOxNtNCPEuQ2np11766",
-	"Speo64ZcRF+AoJR8Vbuckn/DKk96JSkhk4sB5X0MpAtLGs95RmKs+YabTmmkh2AJ9pbhh1cdw/DD1P3+",
-	"eljWuEiWyz1/7Esx0ysvCbrzzGhdRzW28C/sCNlNp1uxurqe03I9cw11j5ZMi64yhWM/tM0MgjNlcN2U",
-	"ofIHpviCl5m2++WKwYRjg2KVNtdtX8URX/G55Cl64D6ycoBUVVyCx21rJH1YJb133TRZMMtFGYOHGegW",
-	"z9OG21HOAg9JP1PmQvWR1IaprUFOHL10jxilTN+gILiMDUpyQGrjGPSAgH6M0nuId0T3CV+6m0P+TnbQ",
-	"a4iESDwTcDtHkQo+SdUBnNS0XN9xSd+1Yvo3VRuvNTJADMcPxQPk2PvX47l7NwAmYw9uIT02PoDWBkoo",
-	"pg2foYwPaLdrtgfnK/rQUe12huRWn1mzsRYjWH85Ng/hWHpmF9d6iHB4ux14xXvpweXQSjPwsk8RRx09",
-	"0VPHUf8gSzpvapr0M1mdKG3zgvDeEA5yPw2rpmLZ0OVUw7IuFTXlqvOlA3+4b9uRcIlTM8pH56I5YHwK",
-	"gAeeEKbmg5nwExpd9l0pa25f2oLAxaRjmbtyPdyf31MLshjmqTO5nOicyXvQL4Ixkb5qkGKxe+Qhukcq",
-	"rg0XpUHb392dJUkgplsTtQJxwlrX7mCFFREhWGRqBjksMewbO8F0OfuWWyQ02xlwZ8QZ71PMoN3aAv3i",
-	"pa5UhMt6nF55ID2fj5sda2Ye02o7hthQZv4A7H7wa6X6g8UaTLA2+FiMXLtxfbZ6DSPhEoMjcXQsvN8o",
-	"bvbvLKK65otMewGaY3dxueZs5r1+M6xPeO2Htci85X9nrsu+064A/UEVYVRhXQQcuzJmO7u9BcV+IdOS",
-	"03fv378hpRRG0TIoQf8Ni/sgrwfkPd84kvT2+VPyl7/85W8FYUpJBf/8IOx///bV1/9BXOYfqWTZbLCG",
-	"bM21cR1P5lbgIXJLf20YQVtG4YpzuYnefffk4suv/0q4ICv2kXojPnni2wNBTx6uidW+XV3EqNgXFlMz",
-	"H8T/vH9+8Z8FnkvWpFxRezzfZczqwLqmesU0YbqkW1aRP3348PH164J8+NB8en1rf3748OcHHyAckZdM",
-	"YLKOu5xXL97Pilmjagdk/ejyUm6Z0NA684FUy0v3pcsNN1G2xwwhG6VmPJo9hHjCLRN0y2ePZn95cPXg",
-	"L86eC5hySbf88ubhJT4R+JdryG4fEOjrLyoIENImzuXuNVV99FOaeLZDLl+Cjeb2Z4veeiuFxtW+vLpC",
-	"+oaBlpZBb7e1MxVc/uKq+SARPkXpgJCMftcskdsDCcBiulFUaF8B5raIa3SndhRAcPmc8hqMzeht2oDE",
-	"18bwRPP69xMS3Wldu04QqTAfO6G/3bY6c/Jy3xnF6OYZDjq4V6AgIcPEIelLqs0FfOPixbcgwvgLOqCi",
-	"Hy+W8sL+90Kv+fZCblH6uthKqPY+ewTNyUYghmEfDR7lQsOOu5jRp6MH94QHJNCRh3yAnNYPM/KnihoK",
-	"/aHISynXfy7Ih5mS2jDV+VCQ0An4EZgk3Rjhgv3ge+4VdWd1DwZWx9kxe6w7yiVOwgBsM2I/j8o4sp1r",
-	"P6L/jHG1diLNzIfZI1dS21UngnDbAgJwP4go348KtrM05/7Y+ZLftGW8qQZSztQF+Pbx3w/IW1ZKIVgJ",
-	"TQOAlHZQBrfpnZMxrrbZellC9MLnm02jQBiWMLstPhetOtqQGb1EaYriX/Z8Dxh7V6pyW8y2zgfUBeRT",
-	"xahhL5yjz+WX++Y4JzliW4L5vdWGb7sU1qiG3R4A+OFpATwI3AfkRegRv6KazBkTbTNQzGRx+UFbqTV3",
-	"QSRICmG/z97TbACqG3YJY9w2pt/ewcO4/AQ/b7MP5L+YaS/1nMg7DNvPDaipxACO8NoyM/vMnWeqxxbp",
-	"TXgfEydfvAKF3pKafEG5qAb3hu7Jkt/EvvtQP80+fhIA63LRg6HPB2XayX9tGBSNdzxaMRfFdsAjI7fC",
-	"FO78+yAR/8xoHHPZd5i5ahm/N7IHS3+I0CfQtiYM4D4JNJIHIfUVUoDJhq4HeK4nLaOUgbuqAb8rJtxG",
-	"ahziwBNUK8GsB5mKp5HqUXpHaxwksvjQvQ+QD/JhVkRlaJ0SELonESc6Ppjdi94N3DxYYS42FNNK7kNR",
-	"k0LHK7p9Gmz0PYKShqgfwpm+/IYJIKrnQwjc3Cu6zVGFDd0WLgdTQxQ0iOIuq9VFgt8fUb7rJHsGzQ/9",
-	"7m61BUcM8ZnCvUYZKLsIxkKbc/B3PiCvsQC6RTt0ebNqmBhIseBq07ruT44UT3GFl1Lr31pouf/VucO0",
-	"jtLQHAYSutp2+5al74OB3apRLjMMY3vNigkixZGr2QaXyukvZbu/r3IwKiI/FXiftrr8TnQHy5B/c+HA",
-	"Xk9fiDTSiQuRdtOW1EbM4zdMgEjpiQpXBELGB9HshinnLs2pHE/9mAO+lPOnY6e5L7T7s6L7x1G9EPZx",
-	"y0rDKuJqCmCIuy9gkpN47cvpyLudYJRUHMpI8fdAjn8vK7ofvzEjz7Ktn8/KCt2NZp7BUvHqVEKRncvi",
-	"Y7h1VxJrwzbzDqNFpOmw2nOIQVU37CeJ9Fhu3ofp5OymaQTtUrIkZnjH0VDQYgItW7H/3rg5Zge/C0yN",
-	"g7QyyArZZBbD5tKsToG1L+keCsI7xUsfqmZEcywTb38WsAP7FyaPnglvMVfdhYZA8/cDtP1Wye0zGDYO",
-	"Y/EJDuLsAUNPzxRai46f6RBrvhpoOMZ1S0BAhzoJeaJrRqggCFrw7t3z+oYNsuFuzmFucZOPkqYSkH5h",
-	"EMZQEOEUwMX9EEp0LU1BtHRaizy8UOiuOCimuAZaRw2jz924s9oVcIkMNXI7PRX3HGoJBmqhQInwC90J",
-	"QI4NDVKH5DgrcGEgw9nIlL3ciwk89jmmEI6gVi5PKU9hes33MSsg5C4UKVo2FNDdi4LNsdgQxhLpRj4I",
-	"bva///TT1cXf6MXi509//er2z///v80mb6Om5vgmfPTlXfdwThaeCLfOvJ0IbU7xfrBzVo+Ru/pGuBTh",
-	"4gH50cXMuniSwvXLZODytC+GulA6eGDtEyLctP3paJSnfcaXNWy3fe6SikY8phuX+VGMv0QYP0mtSi3s",
-	"C/yMW9ZVC7q7LveEYHtNUspqwJniOnDeP9LhYAPfi3of17UWlqzssSRaWyIttzPI8jmJk2doY+DCp5CI",
-	"ldsINKA5z0aeoBcDXh01K4i9sryrwE5De1IzCyNSUp29wV9neUZwL8vA//N4DIonGCgDNyWoaRStiVQV",
-	"toSyl3k2YhiSqbLE8DuJgdgnjEgL3SDGtUCV6dj7aXFt6VmS8Wy+XcXYuDaA4akwAbM4gcTNuaggtsVi",
-	"QNFln1+7Sj2w07MqWwC486har9kOr+XzWq7bNdN3eRrvVF15GYkLIhVYl1wYbSjbC73GaK0YrfYugg6i",
-	"eslXV38b1OMASy4/2R+3Q5aMZ6IK9zfFRvBLUy1ZZXEPcg4acN2dylzwltWMgkoLy4Erxycw3w+Vvazk",
-	"VBzPc1sMPoVBcYCaulpzWVr6Euq/DRr/QZyIlE2uXVUb7/HCYKwvNFFSGuJqr3nddSHrynU2zmt+Q5re",
-	"vwiLfymXxzn8ieOVMQqlnbRTTeUL3ba46EUpk7+zLRbkXkpZnU0SsCxaatei7/TM5A1Mz96G1ji/w8iG",
-	"Nw4EWb26NVyHTFIPtlNgiIMRoaSme0g/FVEx+5pRJQzSASSd0wMVXGzM2RziIDG8DU2UzyE09Ns3OeGh",
-	"gxJfnnq1HEY4eBbEtYGCVmCNENA9//4I8USvfSV+F9REvhfMh9xanumFB1+EE8t2afKL5OIYLrjMrXwu",
-	"C5YePOqrBm0zyZ6gUnn4pMukitArCHOJjjCtM5orQ7kbC5HHVrRuRM20xqATiDDd8bzOjIVVejsaW1Pl",
-	"rFzON1vIIa/caVQrdj6GGxqd+CLHcd38UwX2QTUxuYtMiIAHcWsUjnQv/q9e0e3Z1BzLkpC3/C6Z0h/i",
-	"EiGz8ByRddqXkc65q7DO9G/j+Djn28VzZZ1jkIsJwDmZhZ9rLI1pbxWKKdt7vQDNzFm5C+IrjbmITqxM",
-	"Vvgx4BxoDRXOh6ZdkcCzSa7Gl0DO4QjWSD7Cyb5hSx7kuqB1zbFZGbA4pEghA38F/CsbZoX+uAm6Vsqi",
-	"W0pROWVBxJGsj12+/4bu7eNaQJVseJKhVDawJWDAAnpJhIIBoahsattQGDO374fZfaemcrXSBuYaPdUh",
-	"i71zEbOzPtq24vEAtT4VHS7lZm6FvECK+7Hw+4IwWq5aXQVetH2dbeso7IKkQUg77wO9jCA8+FCfunFH",
-	"3utzMNo8hsNuuGEVuj+c6OYES8qzmE511s8bpvzHTqr1XMr1PyweXEOE1D8+bup/bKn6tWFmpCM6/45P",
-	"/Ax7ubzv6RL7uSF1d4myqDGElftZyy8WF6+lYBevXLmVCa93+tOqh9OTi84XbkT1gG5puWIPHPy73w5m",
-	"vDkXFKB5fD65ZeLjpsav6gu5WPCS+eIJD/TWwkqvGDOb+gH8vN+SHzdHTwwZ3KW+mZi43VKXTsC1e0wX",
-	"33K9lToUrhvagI/RHlj8tpj9JWVC/rGDaVG7Ivjr8xE+y6opRMTWklYY5Q2vwWVtESlqKALtHyMACVqx",
-	"nY8IKn4249p7tU/H/+RKHwMn8B1sSaWgq/KAjTmjw382nX10aqUsDUuXPjj+VD9rXqW9LywAnXjML2KZ",
-	"25PvnZK+TIAV7ILKx30vYlqdJtj8oMUxNEpsdT3vvbKaHb7tPTPTVTuvMAzaoPKh438kd0NcT2/Q5eBh",
-	"cjp/A5YNzibHJquinIcAuuKsyat+9nFbUy7GELE/oMXxnKgFkBOYeZiq52IVAGgPGeo0GMVZ1SEfKCaf",
-	"KNAW7E07usdUK2epcMQMc/SBiATbEPvIT4l0WP/lIlRoz1KW1zDwrau2/pvVW2q3kYpxWfNkp0kLRfio",
-	"W6F9woJ/5yIZVLOhvL6GDJzkorSqFFjGLebYsZH6GPW6EBI/xKI38OCYIdh2bEy1T3/wsRE4cNv3LgOT",
-	"sojtpLLKM6trLpbOtCUtkm+6vC1Gu8tP9sftsQyT6ObHhGd8KwU7XbIG0gS6o3eJs7V7Pl4WpHe+M4QP",
-	"hQVg2s8swMUPN4+VJ/ECVpW7MOBuimE5Hp+IIF0NHof6w0h5ZzWke+c5LWQIpz83TXXS9clK2AFJwN7u",
-	"FuZWBp/vPUU8xT2/Y8Je9IZW7KLZukpmltxAgTKIoMdnC7nJBXSpOS51u4JoI3jhZxCyi4FwJ5fWNJeV",
-	"lVp3OemsEZoxMRhDfVaBC2F1XJR3cD8ZM7KiW48bDRc0dBu4BHDZF5Uk1Iy1l3+aGgZmpWSzXKUFCLdd",
-	"j9v+YHaPyVq5w6m9nZfs171bYYQzctxXVK09OpBw2PiqgKAPP9E3OOQ3pKqwgxOXBMWDn1Rys8CCsp84",
-	"N4o3A9FKb1z7rjMFODuofd4I52jRDMxPJ5fgdFhIgytWGqn22Pa+5hj7LJysAsDHDr1y12dTeFuXn+Dn",
-	"YOW+9sLOFQZ4NuhNlrRhK4dKbhdYl9DCbrpIF08+/EZeSrmenRFfYf6cyAXWfSnXIBSQJ8RLv9SQkgoX",
-	"XqIYhfxeDKKXjbF6aQEGBh9UfxLiYvdBjUd7FMGeCL1jSrf+BNjtiuqQnZG/uo1shOlqil0Q/I8wvMZK",
-	"RzQ+uuWaG9fo1Gqlzh7LNWkEAIPOrb7g08Xb3oauRDcxdM0ExA26mkqW/3Yv/7lUS2ZewRY/J8N8R/eu",
-	"nHiw7bWkBQ4ajq5X9jxU7KHvASrotbskboLB7w5K7rint3U9Ju/18lKC2RtanpU1vRnNlq7+YGzpHTNk",
-	"JXdELkz0aLhuy9Z654nFf195DCIhGmFQQDOmPvJwd4qHuKOTX76VGH/0C5xKLo93fKAxdYW4MPRusvQf",
-	"DmMoOIOhlGxACI84LsRqRS0tJ9AG709QVK4qCNaik4og9a7+3EUZHwB3+cn9NijXvA2NtM8XS+qWyEaz",
-	"u657n0m6cdt53UD5nA6ZPQTdJXa85O7AQ7Uw3LxHg9dx4X6dCrfg416lj8PG2L12Yu1SbV2pK4sc2NE9",
-	"G+rDe0lZeR34akx5qxDN3rL7mmtj0fXLq9OGtv+mse14S09bpMggdYs2JzPFRCUorXDZxRtiJAaQWtS5",
-	"IEYaWkdBsVEJAwhvx7nmdzLDT3o+I0r/uAn/9Yr/HCn30+259Rluqh7RZQYuqv6jV5eOTvKbFJkOhWdM",
-	"nM2Fj9VigCsnbP9hlaYG2oZw4Qo2YJGGUyNElKI3gAF+1KjUB9+r/iSFWf5Y+AVwOo5bAeyZiJhTthVx",
-	"m3oCDarPnbo4GI7eHnq34uUKkgpdDuNpMv1hftdy0/Uuty/OBWpqouWGgQOrLzm7jVmyCL8eEZ3bjNPz",
-	"ItIRSH5G0RnWe1FliEcLt0sK5qk7eHyjJTJ6Klq+7p/v21VUl/IaB3TB/F+SuMRraWXvrv3PEubHFnO1",
-	"kXGYSU7DxTV+a/V2HFLhk1lKiFsufMkH6ROB7Ym3p6k1iffZphs7K5xea6sOM2WFaPJekiVcBfTk8iPB",
-	"I64P62SnMLKkomR1fcdy+T28TJutYYU/PFnoVDOHI/XvBrPAkWLrNhpgResFqaAuOBY3fpwIkteGCihc",
-	"dOy6JijeK0aVpvUxzfuJVaK0IVpGuupdtdCrIyryP6saalHBwduFaltl8rA1SqvcCCjpg6y+FabPxnlG",
-	"qZzuBP9aSqfp3x9EFRmZUUDjazzllW2lMsf0DBxz1idkl7CL5akobOJkxfZwusKnyIdKe9jqAaKrjoYN",
-	"4K7/KbsCuqMNXsadBd1D/LMEw/5yRMIP4D4rGp7p1NNfrF3ueIxtAMvRlAmfARKcx6zihmWzY+XNkYL2",
-	"E2um/TO2xjsnxhw2uXOtDqMaG85yaZdBv5QZuuehl3efulB9VB2yeJyVaP4eC0P15PMTmlTaxtYdPDBy",
-	"CX7MgjQCuJpozddYVedCLrrIoPlSXHBxUXPhoogG2N47vhQvxEsuzhoPFK2Sb1ayPk1sJmRD2OmcNs2X",
-	"An03cyV3GmqbF0SKshdbb5SL/EhyrPf20zHZbL7fvhP0oJV+0e++n6HRWGj9lBXzu7l13Hf+Dbl13fy5",
-	"x2B1wR7ALt9bSFf+/XQlKH/Tbvhwj9XbRpww7vVtgxX0Q3kcb9KiZK4YXR8aoAtCnb789dXV6aRgt3yn",
-	"S757BHLjcJEsWAUmp1DvH9MGGeR1Ge1G7Zg6eB8hzySXLNJy7zNxBMgAifjB5xQOsrndP3Zytre8XEe5",
-	"3NhOQbcZrJi+GzWzPcHt/3dTLVnkjI6VTIidSxbzcgGGY+t43TDFFw50WTL5gx20j8I1zpmB3W4neStt",
-	"z+lyRS0BlnXV8durVgd3TgwJjYLNadi6HdwYFu3APUz/UHvwlSWdNzUdro72QzvqnMBtV8mw651UpyuR",
-	"DpN5P5JHUox02SluDEMvQXt3ulTQJiJy+TpqVzMrW0PjNwDuitHarIYg+h2OOCM03QoZSGqmbnjJvDxp",
-	"gcPKRnGznz366eeDOg6hxWrne+Q1YxVwayPXmIzSnejTDD6wU1opQTOtYQs//WzZMab1ojjTqHr2aHY5",
-	"u/359v8GAAD//w==",
+	"7L1tk9s2lij8V1B6tioztWx3O5PM7tgfnnIce+Md23HZnqRuxbldEAlJiCiAAcCWdT3932/hHAAEJYAi",
+	"uyUnmb2f7JYgvBwcnPeXT7NSbhopmDB69ujTbMVoxRT899l7urT/VkyXijeGSzF7NHtNN0wTs2LkhinN",
+	"pSByAX9WbMEFt6MezIqZLldsQ+3Pza5hs0czbRQXy9nt7W0xa6iiG2bcOk9bpaU6XOn9ipEPM8E+mg8z",
+	"v0hDl4zM2UIqZlfhdtyvLVO7WTETdGMXKnG6eAsb+vElE0uzmj366urq6qrY31Qx+3ixlBf20wu95s2F",
+	"hE3Q+qKRXBimZo8WtNbstpi9WLyiplylt2tB5rfqwWNW1JAt1YRV3LDqMaFCmhVTRApG5jsi5JZwTagg",
+	"TCmpyFcPvwxHw9vozvZicYGrFzPFfm25YtXskVEtGwJ4MXshmta8hik+4cQNNatuWm6/nzjnS77h5hAK",
+	"r6Q2hAmjONMETo+XlrutGqaJl6rYgra1mT16aC9qQz/yTbuBv+yfXLg/wx3a+1kyNekS39S0ZAMAaez3",
+	"EwHylpWMN+Z1u5kzlZlX4ZjBmRdSbajBg/31q9nwmWHdhWJ69aLKrgnfn3jNRqohjFIwYHDN6FF+6a7W",
+	"//2wSMG3rYeuTLX1tBu7xcFMm29kxRmQom+YwKddSmGYAPymTVPzklpUuvxFWyT/FM36b4otZo9m/99l",
+	"R0Yv8Vt9CbO9xTW6Bbvd4Se6kULj8s8pr1vFBjbQKDmv2ebfp23kDf4K99B/rz8CdWLCkK2SYkn+9Pb5",
+	"U/K3r77+jz8/AKi7KQJw/HEefZo1SjZMGQe6jvwfEoXvBUMyyDUR0hBNbywhtLQB/gukkC8IhxF0rpkw",
+	"lmBEKGKff5py12lC9J3ckg0VO6LkVj8mX1+RVtRMa2JkXRGgwFuumVtmPI0BrEsSf/sNWSi5QaJnScgX",
+	"migpTUGk6r4BavuFJgtZV0wVhGp3cL2SW4FgWXClDWl4uWYVWfD6GHi+TALnNnwi57+w0tj9P11RsWT6",
+	"2Y3Drv4t2qV09Fqig8OWDk/+xJCNpfkPr66Axhu20cfw8aVcPhNG7WbdBqlSFP5GXpSksN3r+SmwLNyw",
+	"393PyQMzC8VvWc1vLOs5OPOaiyqxoKcsiS88GU9RzkPAbVe7Q7C9CI8Br98KCBVu0T4NtmnMLtz5g1lx",
+	"BBxwBrfjImIzdu0kUGTdbsQr2mRQ4BpRL4cJdoRitEo89QW+OhhTkC+vrvDlU8UIu2Gi3hHd2J/CJ/Y/",
+	"D5JAs682/cwqVtZUsYqUcAaN85dyw/CJUVKyui7sMxJkG1Ed/8PRaBqA9FZuU6h6QxWnTm7u7/O5PT3Z",
+	"rqRmxEnUZMENoTVfs4Jw3Bi7sVKgAiJgHz28owUwJWGQBEzf6w+4qcP97mEMADg6Q+9aiz4WDGLQU1bX",
+	"KSxK0AokXYTWWlopmTrY9HhDuF4qKvjAUmr2mLRiLeTWAo4pRoT0v7UPZyFbAdfKhKXbP820fwe6YbV9",
+	"B7iyHfHRKDorZm666Gjd894qbgwTafRzy1Lt6LS96BW9YYSb4890AbKun38QrBbnDqCKKH+4sWdALhZS",
+	"DcM0scEi1vhyp3VvzB4Yd0BoWbLGaGBs9mO5x+GTb+1g6f0H1YEqDJ5LWTMqDiDpINFtP/p6EK7+fRzA",
+	"dq7kOnXpP652KXR7TFitGRLqJFwtFUqRBqkIo+XKyiVeVdzQZvpDh3eXAGJg4Rl5CJDVrFhHmtIUOMPv",
+	"31Cz0n7jKKYYJqbc88GbiDl44e/BAzB9ma0ju3tXuLPky4nGtKo46n9v+pTpOMc+WHC+u9aGGnbqeUt5",
+	"wxRd3nfePWLwsWGlcXKjJvMdCtp2/+7euCK6ljG96raUQR/kaHNWy21CiLUzjdjnitVVlllys7LUS9bV",
+	"hNmu57Rcj4RSzRbmWrZjxTbBqMptFkidHVDvyIaa0u68ocYwJUZuvpOvjg7OvBc3Q3SuGCQRzhbRu3B3",
+	"4E6XflsdSqaYTwI33jDFZdUxA81KKSqyVLJtHgNrQHHWsI/G8W9g6sAsGLf/n8YnyvD+T/kYrfSYFved",
+	"LDqSPiP8MjKjkcklWgH6YuJ1vOl0QId3C1rXVoQUcv8VZ1HGngzWLsItFl4CdMCM9jCEFkmxZMO8zevg",
+	"YHaHSdnCisZBMwCjAN80NSgONassKoEc0bLRnPFdLU0K5PAKdNoqsfDcGMEyaa138LqOsTcHm7AND5Ik",
+	"kJ3xZ4+rMc0rlrU5WKLTyV4RTcrIe8fkA8Q0q5LKtq6IoWtL7UeStawuXXPB0tpk3qCC0kUQNWqmkwdy",
+	"MDgCIEloFSvWwtKlkgo8oF/BnfQQjelOHzdKOC0cBnf7KvwNOigU3nKJN5FChG+DMc2b7gZUgQSnywJ7",
+	"w7R2xH34KG6nQcz2Pxze7Xv2caJp8H89efXyMeFGE3xaYOEy5JI2/PLm4WX30wv8/sEvGh1MI2yDe0eK",
+	"tpE+Rc5ANN+Z8aIYXzrz6AEO+bfhlVR7/fCqavTxGDqvWVIhzRuiHGcaZYViiuXeWc2sKNfWNRgxAyOH",
+	"HaFk1t3QZGMUshkEYgBQ8gb4YsEUEyV76RC4fw+aLxMY9O9EinpnGaLdck0NUwW56H1oiSJHIcMDn8yK",
+	"2b/PitlFEuDG4fHwOWE/bvDweRK6ipc2xgiuXLDxAsgeFLMyyGS5MxIicEfJM8t2nlKud0n8LaVYcLVJ",
+	"a/zFbClzdGxFs4qE4xc11cZbVHdpDVdzUbIeKCpq2IXhgLfH7l6AhxC2iPuJj5MCzTO7k3cgGyf4r/uC",
+	"zJnZMiaI2UpSS7nWBbl68NC+yI1U7DG5shRy680xmqkbXjIwS2hDlVX77HvtsetKtnMgNcHR8Z9//arn",
+	"6ehop0D3pd3ux7LVbEjY23MEoEVsqXhFBAQJcOP57b7QLwVLslkhUcfe82ykmD7oHMffaBC/3A+SF/Ox",
+	"qamgnkHtGzJFxcVy/Pt7jj9IPTwv6iQcCt5qcfhVW6dpv2ZpaxWD4IJOoNEI9wje0QvTTBjmXsHhCt7k",
+	"MSgJeylYG9aMh9I7w5qkTZ2pipfm2M9/cMP2r9tJVgCbbrIA4OjAfsNFd8Mp3HjOqrdtAi0G+HzGcNZJ",
+	"tM49gyZw1Qp4sbI1hJK5YnQ9Uta2FO4uhNxtvbO4wUTJw3NnsEk7zDwvBQZYeNJRABW127B0dII4s7dN",
+	"Jz7AYunNLVuV4qwYHpS+AA96b8/egfoJLmG6pFxoAxR2cUirRlxIznXZcxj293TlkICtGFWa1iNX0u1m",
+	"QxWfIBW8g1/s3oOMmXh3W9QYR8/3I45Ha/RRJbgLMAqOSbdefJb0LdcpUxRtjL/8nAkoZ0WKTZ2nI+0r",
+	"iS9l6Off2TEWT6oJgl8Gj1sQ2e0AL+T24+9Sk2mTMjA988Fa4JCjorrY0IoRO9zZOenGe7fGefdxoQSQ",
+	"NrLiC75n9hyQuToj7NB6r+2YrCHheSogIyl8dEx4TzJDNaiUlbefExyaniXPrztWmyJMdkbwDEtVpQ0d",
+	"mv+fxK+/sYrVWLoxiaPfkxfzqjN1wNYjBDjGm4d5Mq/ZK3mTogsQ3BLzJm4nRuM4flnBNm56MnoHYuSN",
+	"13RhMvZMN6DjMYfs3yl2B3KZ5ScQ6FFYNAoeU9jMUW9iXnSUW93tdwQOwA+6/Y+xlEtD6/FU8r0dDvdz",
+	"jC246+oMYqhixjvsHTBsJYcVb5KOi7DrkUQ+zSHFKJsALpHb33vFaZ0SJnXO/B/5m9AeK6xaKJZMkTlz",
+	"AWKjKXPuaAvHZMf8Nh2Y81ZuI5sxrarRBOkUSsNdEHSUXzrSEpwZyy1VRHeWu+wfMAB8WqQBN2RFrdTp",
+	"4haPkIWsGpKT+d3a6T2jdJMwNVcsY77Zs0HHX7VirKd1qWjVI9ohBGBLlbATOstAimIrdEiNwbVBXbdd",
+	"joMkAMPvua9PuilSsP2OiopV398gle6Dl5Zp03gpm10B7IFIRSpWM5OUkZiderxIleUkTedqSOLllmpS",
+	"s4V34eYiEyMpoz9N1bKCVJbvSUUWlNfAiw/FdKqWzAxxUBf+OnxPjqU44PpNJe+G0RpBsmduNtS0OsZL",
+	"uU6i4E330I8YDXHG7hfJ7ciUzk3N+BvOGFsBT66nTIS/cPGrB9+OVmO4SJt3vbVvPIq2wvB6/P63K16z",
+	"a903N+QiymJxFaRG2B5As7DgT93VC6/x7xNMH58wHCkAoyyx9LpsKjY/9sLGYQCxq3d89FirkhJA30V3",
+	"yGbQjr4vTx0N1Ki8N2DQYQGD9vTxPdvyXLbe4A12s+ANvq/e7rxvSZc11eY6a7l52xnx9t0NrCIu6abw",
+	"ViWyXfFyhUFYOticJhj6rn0az5GjumygQa+hlWTj+fb1yeDsq9qaOWcg9eZKSOzpuxeGuU2c6jfqtt74",
+	"nyRN6JCZlbGhlyswb2WN4vZcMEGfc0UkyUEFqF7GvC5cHkZntG2Ysro71WsulkVPh58Q+9rWE8x5b9u0",
+	"JA/pNJNoPP4iwzIMNxlrRsTzxqdAjDL44ppFyMEL/nG/ZI9aRUeOzhJjQxThFJGxHmZ66HtKfMT+AFT/",
+	"FVXrhKqZNQHnEDdjKcXh2dVPoegi8zqDpvsyWBr3BKoVSwl272SrSkbg26Q8aeS1k/JTtonrMG3qh8ZT",
+	"hBGpUSEt6X7SFxgurgccRG7EdGuo+6G3A454eP4XXiLPTRmZ+sbrmBNEwOlnzcqAw2rceNBktBQQurgh",
+	"c1bSDfMObEytAIeqCRmTCLuD7K0kDucBnBJDgZp506kP4o2vMraf7l1hXydFu2uMOEVkDOih6s/pJ3EK",
+	"UjOU8HdvaiPlOmcJPhJt7hLxLVhAyuGbsa6+iTr3YFA9uhqpGrs2MsSxcV8+hmYoVEbKtUfmEJK7HO/3",
+	"FGybWwECexkTPgshWmpsoPw4gS8R2rDmTZPEAIQfJJjVXKxDBiGaV+27hn2yilBTEHqHBNd3bu10NLIy",
+	"U3BnlOzkhSU/u8fQviAUUm0cBuHVxZ4RF87kYZd6b6+dS244JqBmxjB1XVKNVjIrbRkJa7KPhgknyZWy",
+	"2V1vrChVzHTD6hqtfUbK64qxxv1Xr2hdyy3o5Ne6LVfXFc2YA8cFA+8r1oZwkYgNHgwFTrCNNWNNlxeI",
+	"6aign3OxHB02uRc9nL6CbdpKxBMHN6plkFaj4yjngkAtDCJbk9aEJoRiOU59mI4+WNIhsuYcpEbXtNFI",
+	"GcV4VbNv7cnNafW6AIgvNIG4VIIvIAWJtFmRZy/mjadX+y4exUoj1S5l3NCybo0rIOBqprjAvi802VCL",
+	"P+l4OXbD1O5adzGFQ0SpF384ZB/QzBgLyXHTvoPRYd60UtcdPwk2aXgKaFPE7uBwGExrkJj5pkMthT7+",
+	"x0bL8dZNp/L1F37JFsa+LjSbCDghrkcoGiGSN+rp6GDAA0z2dzsSg0TWaXJXSqElIDmUTcLFeVrHsvdU",
+	"DQWtfXnlxIXNNLtGnn/7AMZkVGI1XrhEcLxjIs1vh9SFYN84PLVPcIQhx4l3J7Y7Mh44cieMI4p6WLub",
+	"C8GKeOj88/j7HocNTrIN1xrZZo2qARfXaHi1JLZvCNk0zosUtBUQGiRw+2K2pdzgVM4/k2KxuJ1TqAXu",
+	"3Y9XCuyB0nGv4Z0LOZfVjmi6LSwtDXUWfBGqqdGSeJCwcP5+3rapSLWV004OVWeLXxPN6Ra1pkLXk4mD",
+	"WCyKvHf86ll+IReL3DsuVdqVZ4VqzCjSxEjgeFs2JxZaoH1ovhRRKPsow6GDqAeTOyJub/javpHVLn91",
+	"e9ya/OPtS5QgIXHQUXauSSO1YRVkmmny3+++f134Y1BN3hkqKqoq8iOb24k1efjgilhZL1HJpxhCl1Q5",
+	"PrlAeqUfo+xqQUjrephSb+jHF/jlw3jNk2Dbhgs/dx719gBbVYpp7d1bS2YZpR3aO0UMqa+/KoZO9XXi",
+	"TBlUTUjiQ6QYeM2htIIHSMLaCvObxmRKK1npU7A6pu4OdwEHk4FqLRv0TkChFUtFJ7hqhvz/wcflTuIc",
+	"+NNDICd4JryBzsPEntlNUsyW/IaJ67ZJQGe/0g1WhvNALsJFdba1cD35O8+Ebg1d+h2u9VgMRsXRREGV",
+	"4jfsMcZjgFi3cF8fJ5eHgEid+vvWlDKlSj0BNxd4wFBacMZR5wWz5E/obT/brpMrVCtcRE9aAkEnWieA",
+	"FPBOlGob48wZECkP/y+pKFmdE1PeJPWwe2lMp1SM+hs5mDt1JZ1jNJVii0Uzp5Qxww+O5nG4zKngiUuG",
+	"wNC6zRnTXXC63R/Rlg1qwBght6NZOwwqwin9emkgaZ1yPiFSpt8pdYluY+22V3EIlLeibleydmrD2ODH",
+	"UUnluLvCHyAYiPLZ4xkTBNAMF+CXDTIF4cvwuiZzZt+2q1X1IJPsHBk1UsaJZHG0fpgj2KNwaOGrPliV",
+	"ua5dbRndr4a3onqcKWRkemU6U/IgG/LAvilLWiefAkRr1E52HHaKyDXKSqi/Dcb+MlclwzkLTMeQ7VJd",
+	"UeGKlbximZJOAwUNh03pB3QvDVzEILzSTavRkm45FK0lFtsYCe2Qmbu3jv0YLXg8lBoLe59iKdxl0TI1",
+	"a7JC3HCoiauiARvd0J2FxApiQIm8Qd54RAaN09/il9a36N+Fi+QqSlTMJAVzIOIr2jRMsKoA2t0w2WRA",
+	"4zX3FCOQpJLDZign/yRw7JlVtpCJgEWtn+40LjP+oKpGplpMm5HT8+EwnpWmMocek1aJR79IdcM+PnIH",
+	"fPT6yatnx9mf43s+JCbEj7qrylxvI3Uyy2CgDMf7XgIZukchaQpmYxWp6Q5MlyLU3RxMU0kXmXBlanwo",
+	"MVXCgJMkOVUrdKtyMkUQN/UK3DjgVwRvHfEGN1DP71GXzln6e7FGbk8puL+FLKan3gqdKas7Jj8nlwu+",
+	"r9b4tKm8IPC2C17cEwX0tVyM18SoXudjxMak2zrnspOUNCQUThCUujsYCquJRk2LTstEtw6TElcsJhX0",
+	"mt/i5LABSHGODn1QbBckT8ylJSAUo187JNVGwlOIM8jXX5iCp1ghduCwyO+upUt6GAXXKE8ilWRLReWn",
+	"yygacZ00VqHcZOQe+yVUx4E9VnRKe2h9edGMf4UKKXhJa+dEDEVSESgEqjum6WQ+TjBn6Pu+i74tsP4H",
+	"mB9hOCntizLysUtO1V4vsVK0kUt2UGJvOIQYHu07hqkTiXuIKymOnLIjjklbNLg409qrNNetZmO9cSK0",
+	"XxgxWIp6l+dWoS43kD+0clg59nEQE8mcagY52N5TPcEv1guMvnsSexP03cyLWFJjpXBD7MjRSODU6NTG",
+	"Fbvhsk2g6LeI9iFHukf7XZZ6uaKZEmuNkktFMxUYu2D1kRmuU5JhMR04ndPo4/fhbbsjjU+2nhbpc5Y0",
+	"xs6a46P+wgUWUW8QH3ecYKIp/ls4ESKSDVLBR/5hd7fbBSHtJ1RGZUzDm98L2e6xnECbBySfp3LTUMV1",
+	"KgtzSs50TsbBZi8e412ZsYlo4oIwM2EE3yen7jcRwlJniwNy9SAbJzGG5mTrCz/3ZYUxaOYRRBPJ1hTu",
+	"gwqTFqsCBL1kkeEB9meS2t/7Pmv3ZnBt6C6IlJPSoNP56cUMoHo9pCrFFZbMVqKIASUz5jtSueJrJtKm",
+	"cqkmf6TE/V6BmD149KVPjKWkG1ZgkLRUaPS1DMAjrQjPxp5p9L25lUaVFgjlA3zlAE/ges8tcd9jyg9E",
+	"KSX5uGRHgtIFbAbLR52wKk2y4PaPq12nQNshGACZJBdd1ZjPXvsln6icDwm2l7Vmo1uzwHjfyGQMSx+f",
+	"XnAaZl7MnGvC253LVil0gIKdeSnBMxMY5s/3DSDO1msJXBe9ER3kYqhHL2Qwgyp6G6eII4qf2hkyDPYU",
+	"ogHD2kTDwxR1O88yJ2pIo6XjTGZaUkLcE+oS+NgHpzBPQ6meu8d8jitl7aQz1JQxrYdoiT4UCO7f9AsK",
+	"jAL6uKrVm+H6CKPzLTNXEduF4/j+Ln0oDf+gTJ3AKjjlvgbtiFSvE3f5lLYhJCjwrA3d+Z47ZCmJM1hP",
+	"07+nFHWGsdeVy6Q5Y3rQeLPb+L3cN5D5tX0vvTckVZQGPsUBhCkXNQMfgDdHHIYTdpEnQ0TfB6gMR81Q",
+	"qyRAcIldUyqU1DnGL2XKwE1p7hYqN47kUfgbaI45kKbuzXeHcO7lqodWjCMqAoQ+lJPsI9rQfj21LpKn",
+	"ltKF6lgxoBfT4/6wOPpzmv5NM4y4G3SUY1Az7C57fLKW/QkXy7T4kIrzDsqDQ8GeFSSQxc5GglCMmxWG",
+	"N3xQHz2iNb2DD1Dy04hQoW7E6cWnHgIm6h+VLFVhI0n6V7SaQvUtan4PVl5sB7t/tsDy9rsY30CSqKjA",
+	"BigqYvFTu5alKwySoTsdeneOjz3I2JzpmpFfWjA0Ms18+0SzsoRAlGxKJO9VqrEaRs0lbLaSQAwBeEDI",
+	"vA1FTAo4tmF1jd4GpN3zbB1pM8mM3d/ED2g6kAvSWcUTdqPbJHI1Nd2lZPLJPj2cKuoUmtJih2N1sOOj",
+	"9wYxcgPxCpV0mbBrxhpiBVMs5Q4dKp3zyVJ85TYw0ZHQ2c33oBo3IAe2F5nlT8H6JprZV+PV7HEVm7pq",
+	"wq7fY2dkdkQ1rLtnSPbX+HMWo4Yaxg75oLE8qDtqNrurf1H2sRehHTBWm5WKOO/v7M4VtPt9OIICH+0x",
+	"c34nnQyFj5wkn+U0FYrG097fZXWc4So4nYod0luOVr/J3+pLnmLAUyUFwI+jgtKAPIBdWfMemYEYk2GM",
+	"37P6plc3TKTtOEEl3O8T5pz6emxl/pCLmnCl9GN+4ypfMhXiAUV6XL0KR++CjV14DhJVhE3ykKHr/IfA",
+	"n+QKwyPkki4ZDBeGqF0vHRRkoRir7pJoV2FYs0+S9Ot2kjEAKHmlqZ50aOiJVRc6l9j51PU97TyIxcxZ",
+	"L+c1hZRM3+R3SaESoM+yAMuW7wQLXWDBoeB7YuYbOGV6wWLLFOxBwLus9CLqrfrlXtWJozQ1jUapxtkF",
+	"AVizCgsVXBVOfIHNon2FYs9GuXD164RENw84eFL7Ouyv2MmgcptC7+jUve08HPnW0O2UdZweHhqzVRTc",
+	"GUWPqb39xwQun0jhCvSFort3jB9UULACb77w6Bj2m8HjrnnTAHk8KB8A7cL7x+I6VHCZYBPLuLnTS4Cv",
+	"uaqmyau36XOnVdg5PLF07BUgaRdxtd8U3neXB2Tax/TH5OIhnMZ0bSgrCSJ610c+A70BDM82SA1Jmqmt",
+	"upRNHlvYgsYAR7DCDpo4qEYiM7G24CldihOFhXQX1OFq9nd14CXCdzrijFS76GfrWKjehVc5L1nXS9Vn",
+	"iefcYsPesGTm+GDNqNBu2LX61F2ZTu9kV23NSM3ojUW90aG2+3kuXRNLmMoF6EhR7675YlbM0Ebiag9o",
+	"r4tdl1JYMSudIJPsavIy2crEdePhIXMM+t72olfjeL5cIvq4fn5OX3JpcK4Dpp1zKMa6n+V3j9QYF6Zq",
+	"kQdtL1ZJdXGH+JUl6L9VN7h3fCleiJeu1kgfU30FkqMdRddpCHaFuvrzZqnEOI82vlE7NrlqLc20rqou",
+	"5XqiS2eCNpwrhz2ua0vXkfigYr3r4dp3E+aA8m4/7Ro7MnflRbp6I4hKVdy0X0hzjXnaDPoHpkMSDtbY",
+	"r0OGIZn2HKZVwv3Xf+isPWHNkNi4V/pkLeRWZNZnTcrCAblzaRIyhWqlqVM+LX5UHqhLY3fZn36vyVuM",
+	"HRq5hoYTRIDMO0y/Nz99ZmMpe9piQoCR68d3zyYmtVymxUrIqHx4dYUqmGBbpg1qYuPbX2VrXaYbjNi9",
+	"FACDJMiwb1u6Ie5Q6o2O3Lb9UOyiy15e0co17ZRtM7UHf07YDfzMqsTS0DrUmeRTFZJ0s5nnbAvxl9SV",
+	"SkMQfaGdgqLbOSzrBGuM26+nLZzTKr/ZkQ2jurVQ5CLKALFc4Ui307vrkbonaw5okL0ufwl02UmRk5S5",
+	"QCywMrMdBqD9+qq4urrqMsMnFK3P4sdTr6GVSuqJisy0Tsjx20n5cvAiT2WzTuOqP61gUByokltxD1zo",
+	"t9TuUCIcxYOo8JedwhJAj6dB0ukjydFqEeMLNmTXTmv7EcaMC5mMjpHhBzmz5YJVjmV3/aHHRMhM0n1h",
+	"fxkFOB0k87RVWoZ0AjsGypY9JhQNME7MZ6I6ofsunVII6rE5SKsfqR93nrlDFbkXKphFkaRN17P4XBOo",
+	"0bbFTq106f4gKt7T4vjNae2HTjxAM+IAzcfI4eOaTBQukM53ehJSnY4n7hbokdB8mSmS225SpdOs1Lqh",
+	"9YgaRUFnaTf5U6ebQI5xI+3VFjhg21s60KV8Omh/tMACnyVfin49E5/KYn85AS4H+Q37PS0jUClanreL",
+	"dWe49An+C2d5mN7VOh9yO7rf9ZjUgVRvse4YUBkGJMfO9jqqXlG/fUcIpx/fcjtTZixueDzSgsvqKi23",
+	"37E31b36SwVmfEw7A9HgxCZrS9fY0aq6AHmwrsZutPG/OEUDn4PX7rKMsu1pwuHcjjv2GjAmi2XP/Z2M",
+	"sjuHoPqp7QoGM/rUxML6o2I0PQjyIQhw/nxA4rQ4+BKktr3ilF9dpet49qNooh9A5F6+9GdOyb9hlSe9",
+	"kpSQ7sqA8j4G0oV13+c8IzHWfMNNr37cQ7AEe8vww6ueYfhh6n5/Paz9XiRrip8/QLCY6ZWXBN15ZrSu",
+	"o0KE+Be2ze3nHK9YXV3Pabmeua7jR+tKRleZwrFeYMWERlGezR3etjNHRaklowLUMWjkPik/YY4BxvWD",
+	"hfd7hc6FOwkaIzvhjQ7M786d0AAFgyBx9LSUVLi+H3H4zKi+ZtTc3UMRpAKYBn/UA/ZRaeGHrqtQcNgN",
+	"4nbKGP4DU3zBS5oOiipXDCY8Wymdp7jAUNQtwOG6a5s8YiO+VEyKk7mvrAQrVRVX2HOHHXn7q6TfuV8F",
+	"AwzKQzG3QKHTLods6JVT0iG6uIi2D9ECZqVku1yNPIPBFzv+unrvPJUnPgbzPVL542dwWx9Jt5zaruzE",
+	"8Z/3iPLM9DIMFGFsWKcDUhc2pAf04WOClYd4T1Oe8KO7xb/cye1wDYFHibcNUR5RYJAvnOEATmparu+4",
+	"pO+kNf2Xqot4HRlii+OHwm9y0vTX44XpfrxZxv3SQXpsOA6tDZR1TvsZQmlBMCat2Q44MIasoJXL+W06",
+	"88GajTXQwvrLsbmRx0pG9HFtDxEOb7cHr3gve3A5NIoOvOxT5HZFT/TUuV0/yJLO25om3bqc1VWae0HK",
+	"UYi+up9Bo6Zi2dLlVD+OLhU15ar3o4PwE99KLCHfUTPKJe6Cp2B8CoAHjkem5oPVeSY03973XK65fWkL",
+	"AheTzq/qq9Fwf35PHchimKfO5Oq05DxMg25IDEH2lQwVi72RD9EbWXFtuCgNmtrv7ptMAjHdLrHTPxPG",
+	"8W4HK6zSDLFZU6vawBLDrugTTJczJ7tFQgPAAe9hXIVnitehX+9ov6C6K1/lKjFMr4aUns+HqY/16oyQ",
+	"XHsQG6oWNAC7H/xaqZ6lsTIXjHs+9CmpwE1NxJtUQ2okXGJwJI6OzYBaxc3unUVU1xCaaS9Ac3ttpZRr",
+	"znzK2qMZ1ky+9sM6ZG743xlqil4lBPQH/YlRhbWacOzKmGZ2ewt2tIVMS07fvX//hpRSGEXLoLn9Nyzu",
+	"YyofkPd840jS2+dPyV/+8pe/FYQpJRV8+EHYT//21df/QVw1AlLJst1gXfuaa+O6sM2twENkQ39tGUHT",
+	"YeEKhrqJ3n335OLLr/9KuCAr9pF6nxl54lsWQp9Aroleya2r1RwVIMUCr+aD+Mf75xf/WeC5ZE3KFbXH",
+	"851P51YQrqleMU2YLmnDKvKnDx8+vn5dkA8f2k+vb+2/Hz78+cEHiP7lJROYQOwu59WL97Ni1qraAVk/",
+	"uryUDRMa2nk/kGp56X50ueEmypebIWSj5LZHs4eg7zZM0IbPHs3+8uDqwV+c+wQw5ZI2/PLm4SU+Efho",
+	"iRZF+4DAdPGigng8beL6MnuN3h/9lCae3ZDLl2ASvf3ZordupNC42pdXV0jfMK7ZMuimqZ3V5PIXV2EQ",
+	"ifApyhmFAjl3zbO7PZAALKYbRYX2Velui7hvSGpHAQSXzymvwbeDzt0NSHxdyFw0r38/ofgOrWvXnSoV",
+	"VWcn9LfbdYxIXu47oxjdPMNBB/cKFCQkdDkkfUm1uYBfXLz4FkQYf0EHVPTjxVJe2E8v9Jo3F7JB6eui",
+	"kdCBZvYIGqaOQAzDPho8yoWGHfcxY5+OHtwTHpBAl0DyAepsfJiRP1XUUOhZSV5Kuf5zQT7MlNSGqd6X",
+	"gkDG4Cuq1o/AA+DGCBdbC79zr6g/q3swsDrOjvm3/VGumAMMwNZn9vuotDTbupZo+s9oXLUTaWY+zB65",
+	"Nh+uYiJEtxdgs/ogohoEVLCtpTn3x86X/KZrLUI1kHKmLiCUBj9+QN6yUgrBSmhkBKS0hzK4TR8LEONq",
+	"l++cJUQvfMbuNAqEUUCz2+Jz0aohWgRnQKdsmqL4lz3fAcbelarcFrPGuVz7gHyqGDXsRfBEgM/ON+w7",
+	"yRG7thDvrTZ826ewRrXs9gDAD08L4EHgPiAvrPBQ05JB05w5Y6JrUI6JYy4dr5FacxezhaQQ9vvsPc3G",
+	"e7thlzDGbWP67R08jMtP8O9t9oH8FzPdpZ4TeYdh+7kBNZUYwBFeW2Zmn7nzGe6xRXoT3sfEyRevQKG3",
+	"pCZf5DbqC7KhO7LkN3GoTKjpah8/CYB19XGCoc/HQNvJf20ZNLJxPFoxFzR6wCMjX8gU7vz7IBH/ymgc",
+	"c9l3mChuGb83sgdLf0iIIdBKLwzgPuc6kgch0xwy7smGrgd4ricto5SBu6oBvysm3AVGHeLAE1QrwawH",
+	"icGnkeoXUT0jyBvzkbIfIP3qw6yISuM7JSB0dCROdHwwuxe9G7h5sMJcbChmcd2HoiaFjle0eRps9HsE",
+	"JQ1RP4QzffkNE0BUz4cQuLlXtMlRhQ1tCpfyrCHpAERxl0TuEi/ujyjf9XKrg+aHIQhutQVHDPGJ+XvN",
+	"u1B2gWgMF4IB/s4H5HVcF6uUCuoMDBEDKRZcbboohpMjxVNc4aXU+rcWWu5/de4wnaM0NKyD/EnQ5aCA",
+	"hGXpu2Bgt2qUS8TEUHqoQCPFkatpgkvl9JfS7O6rHIxKgEnluaStLr8T3cEy5N9cOLDXsy9EGunEhUi7",
+	"6eKGEPP4DRMgUnqiwhWBDI1BNLthyrlLcyrHUz/mgC/l/OnY/fYL7f6s6O5xVJ6HfWxYaVhFXAkPzCjx",
+	"9YJyEq99OT15txeMkopDGSn+Hsjx72VFd+M3ZuRZtvXzWVmhu9HMM1gqXp1KKLJzWXwMt+7KdG7YZt5j",
+	"tIg0PVZ7DjGo6of9JJEeW+D4MJ2c3TSNoH1KlsQM7zgaihFOoGUn9t8bN8fs4HeBqXGQVgZZIXnTYthc",
+	"mtUpsPYl3UGTGqd46UPVjGiOrWvsvwXswP6FudpnwlssDeHrtDIsBdFH22+VbJ7BsHEYi09wEGcPGHp6",
+	"ptDufPxMh1jz1UATVK47AgI61EnIE10zQgVB0IJ3757XN2yQDXdzDnOLm3yUNJWA9AuDMIb6I6cALu6H",
+	"UKJraQqipdNa5OGFQsfnQTHFl3U9Zhh9Hsq/ntGugEtkqJHb6am451CbUlALBUqEX+he1HRsaJA65KJa",
+	"gQsDGc5GpuzlXkzgsc8xY3cEtXJpgXkK08+ncUk4IVWoSNGyoSj0vSjYHIsNYSyRbuSD4Gb/+08/XV38",
+	"jV4sfv70169u//z//9ts8jZqao5vwkdf3nUP52ThiXDrzNuJ0OYU7we7ee4xcldODJciXDwgP7qYWRdP",
+	"Urge3gxcnvbFUBdKBw+se0KEm65nLo3KIpzxZQ3bbZ+7HL4Rj+nGJcEU4y8Rxk9Sq1IL+3pa45Z1xbnu",
+	"rss9Idjym5SyGnCmuK7g9490KA4LIde7uNeGsGRlhxUIu4qEuZ1BUt1JnDxDGwMXPoW8x9xGoCneeTby",
+	"BL0Y8OqoWUHsleVdBXY/3JGaWRiRkursDf46yzOCe1kG/p/HY1A8wUAZuClBTatoTaSqsE2lvcyzEcOQ",
+	"AZYlht9JDMQ+YURa6FA1ri27TMfeT4trS8+SjGfzLbTGxrUBDE+FCZg0DSRuzkUFsS0WA4o++/zaFcaC",
+	"nZ5V2QLAnUfVes22eC2f13LdrZm+y9N4p+rKy0hcEKnAuuTCaEOVbOh/SmvFaLVzEXQQ1Uu+uvrboB4H",
+	"WHL5yf5zO2TJeCaqcH9TbAS/tNWSVRb3IOegBdfdqcwFb1nNKKi0sBy4cny9gPuhspeVnIrjeW6Hwacw",
+	"KA5QU1faMUtLX0K5xUHjP4gTkbLJtSsi5T1eGIz1hSZKSkNcqUOvu2Iflxx39/1VBzS9/yEs/qVcHufw",
+	"J45XxiiUbtJe8aIvdNd2ay9KmfydNVj/filldTZJwLJoqV3b4NMzkzcwPXsb2vX9DiMb3jgQZPXqznAd",
+	"Mkk92E6BIQ5GhJKa7iD9VES9I2pGlTBIB5B0Tg9UcLExZ3OIg8Tg2/mdR2jYbynphIceSnx56tVyGOHg",
+	"WRDXmhLak7ZCcLE8BUI80Wvf+MIFNZHvBfMht5ZneuHB17zFKnma/CK5OIYLLnMrn8uClT6P+qpB20yy",
+	"J2gMEL7pM6ki9C/EXKIjTOuM5spQXcpC5LEVrVtRM60x6AQiTLc8rzNjHaO9HY0tYXRWLud7m+SQV241",
+	"qhVbH8MNfYV8TfG4TcWpAvugeJ/cRiZEwIO4ExFHuhd/qle0OZuaY1kS8pbfJVP6Q1wiZBaeI7JO+6rt",
+	"OXcVlnX/bRwf53y7eK6scwxyMQE4J7Pwc42VaO2tQu1ye68XoJk5K3dBfGE/F9GJhQALPwacA52hIrSM",
+	"w5qcZ5Ncja9ylsMRLEl+hJN9w5Y8yHVB65pju0dgcUiRQgb+CvhXNswK/XETdK2URbeUonLKgogjWR+7",
+	"fP8N3dnHtYCi9PAkQ2V6YEvAgAW0bgkFA0IN59S2oQ5tbt8Ps/tOTeVKEw7MNXqqQxZ755qBZ320XYHx",
+	"AWp9Kjpcys3cCnmBFO/Hwu8Kwmi56nQVeNH2dXad2rDpmAYh7bwP9DKC8OBDferGHXmvz8Fo8xgOu+GG",
+	"Vej+cKKbEywpz2I61Vk/b5jyn1up1nMp1/+0eHANEVL//Lip/9lQ9WvLzEhHdP4dn/gZ7uXyvqdLbJ+I",
+	"1N0lyqLGEFbez1p+sbh4LQW7eOXKrUx4vdOfVj2cnlz0fnAjqge0oeWKPXDw7/86mPHmXFCA5vH5ZMPE",
+	"x02NP9UXcrHgJfPFEx7oxsJKrxgzm/oB/Hu/JT9ujp4YMrhLfTMxcbujLr2Aa/eYLr7lupE6FK4b2oCP",
+	"0R5Y/LaY/SVlQv6xh2lRdzD46/MRPsuqKUTE1pJWGOUNr8FlbREpaqi57h8jAAk6H56PCCp+NuPae7VL",
+	"x//kKo0DJ/B9c0mlZNOwasDGnNHhP5vOPjq1UpaGpUsfHH+qnzWv0t4X1ltPPOYXscztyfdWSV8mwNeO",
+	"3ToejjdJq9MEm7O6dsqkQxDoS9rpet57ZTU7fNs7Zqardl5hGLRB5UPH/0juhrie3qDLwcPkdP4GrNKd",
+	"TY5NVkU5DwF0xVmTV/3sY1NTLsYQsT+gxfGcqAWQE5h5mKrnYhUA6MYa6jQYxVnVIx8oJp8o0BbsTVu6",
+	"w1QrZ6lwxAxz9IGIBNsQ+8hPiXRY/+UiNETIUpbXMPCta27wm9Vb6raRinFZ82RjVwtF+KrfEGHCgn/n",
+	"IhlUs6G8voYMnOSitKoUWMYt5tixkfoYtZYREr/Eojfw4Jgh2OVvTLVPf/CxEThw2/cuA5OyiG2lssoz",
+	"q2suls60JS2Sb/q8LUa7y0/2n9tjGSbRzY8Jz/hWCna6ZA2kCXRL7xJna/d8vCzI3vnOED4UFoBpP7MA",
+	"Fz/cPFaexAtYVe7CgLtBm4CShUQE6WrwONQfRso7qyH9O89pIUM4/blpqpOuT1bCDkjCnJWut6mVwec7",
+	"TxFPcc/vmLAXvaEVu2gbV8nMkhsoUAYR9PhsITe5gKZQx6VuVxBtBC/8DEJ2MRDu5NKa5rKyUus2J521",
+	"QjMmBmOozypwIayOi/IO7idjRlZ02+NGwwUN3QYuAVz2RSUJNWPd5Z+mhoHrATHYRsbjtj+Y3WOyVu5w",
+	"am/vJft171YY4Ywc9xVVa48OJBw2viog6MNP9A0O+Q2pKuzgxCVB8eAnldwssKDsJ86N4s1AtNIb1y3v",
+	"TAHODmqfN8I5WjQD89PJJTgdFtLgipVGqh3ZtNqQmmPss3CyCgAfG2LL7T6bwtu6/AT/Dlbu6y7sXGGA",
+	"Z4PeZEkbtnKo5PaBdQkdI6eLdPHkw2/kpZTr2RnxFebPiVxg3ZdyDUIBeUK89EtNr3cWhfxeDKKXrbF6",
+	"aQEGBh9UfxLiYvdBjUd7FMGeCL1lSnf+BNjtiuqQnZG/uo1shelrin0Q/EMYXmOlIxof3XLNjesrbLVS",
+	"Z4/lmrQCgEHnVl/w6eJdK1FXopsYumYC4gZdTSXLf/uX/1yqJTOvYIufk2G+oztXTjzY9jrSAgcNR9cr",
+	"ex4qdtD3ABX02l0SN8Hgdwcld9zTa1xL13u9vJRg9oaWZ2VNb0azpas/GFt6xwxZyS2RCxM9Gq67srXe",
+	"eWLx31ceg0iIVhgU0IypjzzcreIh7ujkl28lxh/9AqeSy+MdH2hMfSEuDL2bLP2HwxgKzmAoJRsQwiOO",
+	"C7FaUUvLCfTu+xMUlasKgrXopCJIvas/91HGB8BdfnL/G5Rr3oa+9eeLJXVLZKPZXavAzyTduO28bqF8",
+	"To/MHoLuEhvMcnfgoVoYb7suloOuJFx4v06FW/DxXqWPwz70e+3EuqW6ulJXFjnoXLvWMslQH76XlJXX",
+	"ga/GlLcK0ewdu6+5NhZdv7w6bWj7bxrbjrf0tEOKDFJ3aHMyU0xUgtIKl328IUZiAKlFnQtipKF1FBQb",
+	"lTCA8Haca34nM/yk5zOi9I+b8H9e8Z8j5X76Pbc+w03VI7rMwEXVf/Tq0tFJfpMi06HwjImzufCxWgxw",
+	"5YTtB1ZpaqFtCBeuYAMWaTg7QmBj6Dv4bPZWyWfA2Pk/i/wBB8lp+q5pGjHyJGnmregS51xxd9mGelCu",
+	"gTGmWGLregiNcd2wwMMT14btuVpCtfF9gS9Krxx4vX7UqLQV3wj9JEV1/li0AeB0nC4EsGeimU7ZEsZt",
+	"6gn08j932ulgKkF36O2KlytICHX5p6ep0oAPB9ulosAL1NLhviZabhi8iMwjsBQM/ntE7emyhc+LSEcg",
+	"+RnVHljvRbVP+A/gdknBtHgXyt8tkbExoNXy/rnafSPDUl7jgD6Y/0sSlzRvKfC2b7u1TPWxxVxtZBwi",
+	"lLNO4Bq/tWliHFLhk1lKiDkvfLkO6ZO47Ymb09QJxfuMOB5aUPVaE0oapqwCRN5LsoSrgH5qfqTjdQc1",
+	"zlMYWVJRsrq+Y6uDPbxMuxxghT88WehVoocj7d8NZvAjxY7EixWtF6SCmu5YmPpxIsFBGyqg6NSx65pg",
+	"NFkxqjStj1lNnlgFWBuiZWRnuKsF4eqIeeNf1YRgUcHB24XZb+QNO2xr0ymmAsoxIavvFKGzcZ5R5gJ3",
+	"gv9ZBgOzf39OZ8kYD+JrPOWVNVKZY3oGjjmvQieVsYvlqShs4mSFEnG6wpc3CFUSsU0HRMYdDfnAXf9L",
+	"dnR0Rxu8jDsLuof4ZwmG/c8RCT+A+6xoeKZTT3+xdrnj8dEBLEfTXXz2TnD8s4obls1sljdHmhFMrHf3",
+	"r9jW8JwYc9ig0LWpjOqjOKuzXQZ9imbonode3n1qeu2j6pDF46xE8/dY1GtPPj+hSaVrSt7DAyOX4IMu",
+	"SCuAq4nO9YAVkS7kYh8ZLDT4gHQP9NcPOlZ7ctHVbNnJViwBL6GeCNePyRVECwlJdFuuyFy2+TIiFd3p",
+	"e0j9RWJnkWXPax5hs3KBlS4AqJM2WrrgpuxOf1sFxV9c1mIOwSpRMjB4oxsqtNX8WUXoHAwuoGEsFGOn",
+	"6rxYS7HszOhkzViD1XHmOxO7VfwVRVv01NBuc39nmRj1HgqfxlBV+sC7afddIGpPx+ieBcs9D9zDb2/I",
+	"moxlUGVMsdMYrny8FqAUog9VDHr04pJ2JRT2Ld5oCLrsUUHNl+KCi4uaCxcHOyD8v+NL8UK85OKsEa3R",
+	"Kvl2W+vTZBdAPp+dztkU+VJg9MFcya2G7hwFkaLcyw4zysUuJvnGe/vtmHzsd989ufjy6796dRcuENSz",
+	"FftIK1byDa2zbAKcbafs+dLPDue+d33IDu9ngD8G2zN2sXcVS4R0LsDTFVG+N4+4T9YG3GP1thUnzNx4",
+	"22IPmMB/vWGfkrlidH3ohisIdVbDr6+uTmcL6Nh/JFLhI5Abz4sWrALDe+hYg0SMQWay0W7UlqmD9xEy",
+	"JXPpjp0Ocya5GHIYI6n4c/KFbHWSH3tVRxperiPWgA2BdFeDAQtQRO3YT3D7/91WSxaFU8WmNoj+Tpaj",
+	"dCHyYytR3jDFFw50WTL5gx20Gxtw+JbRCh2quDZsK6CxwMjCSKxyKW0FMVJmaShjzXA2ZCJEsK6ihuku",
+	"UFBUBIJ+dWyF5qpnwNRHtuKDJX679Mwf4ltLIi/G+ULdpxW1fErWVS9AT3XndR5vyQB1TqMD2sGtYdEO",
+	"HP3yMN5DQ1nSeVvT4TKoP3SjzgncbpWMVLOV6nS9UGAyH3Tg3zJKh1vFjWHoUu7uTpcK+kFFsV2OKdSM",
+	"3jDs8ArAXTFam9UQRL/DEWeEplshA0nN1A0vmTc+WOCwslXc7GaPfvr5oGBT6KXe+x15zVgFQo2Ra8w6",
+	"7U/0aQZf2CktndBMa9jCTz/bV4r1O5CStaqePZpdzm5/vv2/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

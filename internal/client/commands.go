@@ -47,7 +47,9 @@ func Commands() []Command {
 		{"trace", "FILE | DIGEST | INPUT -where CONDITION", "Show which receipts a file or its bytes fed, or which file and row the rows of a delivery come from.", "jorvex trace daily-loadings -where 'sailing is \"SK1120400\"'", trace},
 		{"summary", "INPUT [NAME]", "Show the cross-tabs of an input's last delivery, or of a receipt or rehearsal, and its watched values.", "jorvex summary daily-loadings 'by terminal'", summaryCommand},
 		{"export", "INPUT", "Write the combined rows of an input's last delivery to a file, or to the output.", "jorvex export daily-loadings -o eskvik.xlsx -where 'terminal is \"Eskvik\"'", export},
-		{"verify", "", "Recompute the chain of all receipts.", "jorvex verify", verify},
+		{"replay", "RECEIPT", "Run a refresh again out of the vault, and compare the digests of its deliveries. Nothing is delivered.", "jorvex replay 1", replay},
+		{"verify", "", "Recompute the chain of all receipts; on request read the vault through, and check the deliveries.", "jorvex verify -deep -deliveries", verify},
+		{"vault", "", "Show or set how long the bytes that fed receipts are kept. What that would free is shown first.", "jorvex vault -days 400 -count 12", vault},
 		{"check-definition", "FILE", "Check a definition without a service.", "jorvex input show daily-loadings > mine.yaml; jorvex check-definition mine.yaml", checkDefinition},
 		{"version", "", "Print the program's version.", "jorvex version", version},
 	}

@@ -94,7 +94,7 @@ func (r *run) header() (receipt.Header, error) {
 func (r *piece) section() (receipt.Section, error) {
 	in := r.view.Input
 	h := receipt.Section{
-		InputID: in.ID, Input: in.Name, Definition: receipt.DefinitionMark{Version: in.Version, Digest: in.Digest}, Parameters: r.view.Definition.Values,
+		InputID: in.ID, Input: in.Name, Definition: receipt.DefinitionMark{Version: in.Version, Digest: in.Digest}, Parameters: r.view.Definition.Values, Directory: r.view.Directory,
 		Totals: []receipt.Total{}, LeftOut: []receipt.ReasonCount{}, Deliveries: r.deliveries, Passed: r.passed,
 	}
 	if len(r.toHandOver()) > 0 {

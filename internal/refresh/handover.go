@@ -153,21 +153,15 @@ func (r *Runner) handOne(ctx context.Context, place places.Writable, h records.H
 	return "", r.aim(ctx, h, func(target string) error { return place.Move(aside, target) })
 }
 
-// sound verifies an object of the vault.
+// sound reads an object of the vault through, which verifies it.
 func (r *Runner) sound(digest string) error {
 	object, err := r.Vault.Open(digest)
 	if err != nil {
 		return err
 	}
 	defer object.Close()
-	hash := sha256.New()
-	if _, err := io.Copy(hash, object); err != nil {
-		return err
-	}
-	if got := hex.EncodeToString(hash.Sum(nil)); got != digest {
-		return fmt.Errorf("it has the digest %s", got)
-	}
-	return nil
+	_, err = io.Copy(io.Discard, object)
+	return err
 }
 
 // copyOut writes the bytes that fed to where the file goes, once.

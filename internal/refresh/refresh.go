@@ -91,6 +91,7 @@ func (r *Runner) Start(ctx context.Context) error {
 	ctx, r.stop = context.WithCancel(ctx)
 	r.tending.Go(func() { r.tend(ctx) })
 	r.tending.Go(func() { r.keepTime(ctx) })
+	r.tending.Go(func() { r.keepHouse(ctx) })
 	return queue.Start(ctx)
 }
 

@@ -67,13 +67,18 @@ func (r *Runner) Table(ctx context.Context, in records.Input) (*Table, error) {
 	if err != nil {
 		return nil, err
 	}
+	return r.tableOf(ctx, stored, in.ID)
+}
+
+// tableOf opens the combined rows of an input as they were for a receipt.
+func (r *Runner) tableOf(ctx context.Context, stored receipt.Stored, input int64) (*Table, error) {
 	t := &Table{runner: r}
 	header, err := receipt.ParseHeader(stored.Header)
 	if err != nil {
 		return nil, err
 	}
-	t.Receipt, _ = header.Of(in.ID)
-	version, err := r.Store.Version(ctx, in.ID, t.Receipt.Definition.Version)
+	t.Receipt, _ = header.Of(input)
+	version, err := r.Store.Version(ctx, input, t.Receipt.Definition.Version)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +87,7 @@ func (r *Runner) Table(ctx context.Context, in records.Input) (*Table, error) {
 	}
 	t.layout = t.Definition.LayoutDigest()
 	var files []selection.File
-	err = watch.ReceiptFiles(r.Watcher, stored, in.ID, func(f receipt.File) error {
+	err = watch.ReceiptFiles(r.Watcher, stored, input, func(f receipt.File) error {
 		path, err := filename.Parse(f.Path)
 		if err == nil && f.Use != receipt.NotUsed {
 			t.Files = append(t.Files, TableFile{File: f})

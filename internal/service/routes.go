@@ -621,20 +621,3 @@ func (s *server) ListReceiptFiles(ctx context.Context, request api.ListReceiptFi
 	}
 	return page, err
 }
-
-// VerifyReceipts implements the contract.
-func (s *server) VerifyReceipts(ctx context.Context, _ api.VerifyReceiptsRequestObject) (api.VerifyReceiptsResponseObject, error) {
-	chain, err := s.Store.Verify(ctx)
-	shown := api.VerifyReceipts200JSONResponse{Checked: chain.Checked, Holds: err == nil, Head: chain.Head()}
-	if err == nil {
-		shown.Handovers, err = s.Store.VerifyHandovers(ctx)
-		if err != nil && shown.Why == "" && ctx.Err() == nil {
-			shown.Holds, shown.Why, err = false, err.Error(), nil
-		}
-	}
-	var link *receipt.BrokenLink
-	if errors.As(err, &link) {
-		shown.FirstBroken, shown.Why, err = link.Number, link.Why, nil
-	}
-	return shown, err
-}

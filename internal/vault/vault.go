@@ -14,7 +14,9 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"sync"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sys/unix"
@@ -173,6 +175,49 @@ func (b *Batch) Discard() {
 		_ = os.Remove(path)
 	}
 	clear(b.pending)
+}
+
+// Remove takes objects away. Those that are not there are passed over.
+func (v *Vault) Remove(digests []string) (bytes int64, err error) {
+	for _, digest := range digests {
+		if !digestForm.MatchString(digest) {
+			return bytes, fmt.Errorf("%q is no digest", digest)
+		}
+		info, err := os.Stat(v.path(digest))
+		if err == nil {
+			err = os.Remove(v.path(digest))
+			bytes += info.Size()
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return bytes, err
+		}
+	}
+	return bytes, nil
+}
+
+// Each calls each with every object: how many bytes it takes on the disk, and when
+// it was stored.
+func (v *Vault) Each(each func(digest string, bytes int64, stored time.Time) error) error {
+	return filepath.WalkDir(v.dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			if d != nil && d.IsDir() && d.Name() == "incoming" {
+				return fs.SkipDir
+			}
+			return err
+		}
+		digest := filepath.Base(filepath.Dir(path)) + strings.TrimSuffix(d.Name(), ".zst")
+		if !digestForm.MatchString(digest) {
+			return nil
+		}
+		info, err := d.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return each(digest, info.Size(), info.ModTime())
+	})
 }
 
 // Open opens an object for reading. Reading to the end checks its digest.

@@ -29,6 +29,13 @@ type HandedOver struct {
 	Ended   time.Time `json:"ended"`
 }
 
+// AlteredHandover says that a handover record does not hold.
+type AlteredHandover struct{ Number int64 }
+
+func (e *AlteredHandover) Error() string {
+	return fmt.Sprintf("handover record %d does not hold: it, its digest or the one before it was altered", e.Number)
+}
+
 // HandoverChain checks the records of handovers one after another.
 type HandoverChain struct {
 	Checked int64
@@ -46,7 +53,7 @@ func (c *HandoverChain) Check(s Stored) error {
 		err = json.Unmarshal(s.Header, &r)
 	}
 	if err != nil || s.Number != c.Checked+1 || Digest(s.Header) != s.Digest || !bytes.Equal(again, s.Header) || r.Number != s.Number || r.Previous != c.last || s.Previous != c.last {
-		return fmt.Errorf("handover record %d does not hold: it, its digest or the one before it was altered", c.Checked+1)
+		return &AlteredHandover{c.Checked + 1}
 	}
 	c.last = s.Digest
 	c.Checked++

@@ -55,6 +55,7 @@ type Section struct {
 	InputID    int64          `json:"input_id,string"` // 0 for a report
 	Input      string         `json:"input"`
 	Definition DefinitionMark `json:"definition"`
+	Directory  string         `json:"directory,omitempty"` // of the place
 	// Parameters are the values that were put into the definition.
 	Parameters map[string]string `json:"parameters,omitempty"`
 	Files      int64             `json:"files,string"` // that fed it
