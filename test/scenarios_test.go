@@ -33,6 +33,8 @@ import (
 //	lose DIGEST      takes an object of the vault away
 //	query SQL        its only value, of the service's database
 //	run SQL
+//	database NAME    makes another database, and a connection to it
+//	query-in NAME SQL, run-in NAME SQL
 //
 //	= CODE           how a command exits, 0 if it is not said
 //	> TEXT           must be in what came back
@@ -46,16 +48,17 @@ func TestScenarios(t *testing.T) {
 		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
 			text, err := os.ReadFile(file)
 			require.NoError(t, err)
-			(&story{t: t, s: testkit.Start(t, testkit.Options{}), file: file, names: map[string]string{}}).tell(string(text))
+			(&story{t: t, s: testkit.Start(t, testkit.Options{}), file: file, names: map[string]string{}, others: map[string]string{}}).tell(string(text))
 		})
 	}
 }
 
 type story struct {
-	t     *testing.T
-	s     *testkit.Service
-	file  string
-	names map[string]string
+	t      *testing.T
+	s      *testkit.Service
+	file   string
+	names  map[string]string
+	others map[string]string // addresses of other databases
 }
 
 // step is a line with those that belong to it.
@@ -158,6 +161,17 @@ func (s *story) take(step *step) {
 		got = s.s.Query(rest)
 	case "run":
 		s.s.Exec(rest)
+	case "database":
+		s.others[rest] = testkit.Database(s.t)
+		s.s.Must("connection", "set", rest, "-url", s.others[rest])
+	case "query-in", "run-in":
+		name, sql, _ := strings.Cut(rest, " ")
+		other := *s.s
+		if other.URL = s.others[name]; step.verb == "run-in" {
+			other.Exec(sql)
+		} else {
+			got = other.Query(sql)
+		}
 	default:
 		require.Fail(s.t, "no such step", step.at)
 	}

@@ -245,7 +245,7 @@ func (c *Call) moved(r api.Receipt) {
 	t.print(c.Stdout)
 	for _, d := range r.Deliveries {
 		size := ""
-		if d.Kind != api.DeliveryKindTable && d.Bytes > 0 {
+		if d.Bytes > 0 {
 			size = ", " + c.bytes(d.Bytes)
 		}
 		fmt.Fprintf(c.Stdout, "  %s %s (%s%s)\n", d.Kind, d.Where, plural(d.Rows, "row"), size)

@@ -216,7 +216,7 @@ func (r *piece) complete(rows int64) error {
 	}
 	for i := range r.deliveries {
 		d := &r.deliveries[i]
-		if d.Kind == "table" && !r.row.Request.Rehearse {
+		if (d.Kind == "table" || d.Kind == "into") && !r.row.Request.Rehearse {
 			if d.Rows != rows {
 				return &deliver.Missing{Name: d.Name, Have: d.Rows, Want: rows}
 			}

@@ -46,6 +46,12 @@ func (r *piece) targets(ctx context.Context) error {
 			return err
 		}
 		r.deliveries = append(r.deliveries, receipt.Delivery{Kind: d.Kind(), Name: d.Name()})
+		if d.Into != "" {
+			if err := r.prepareReady(ctx, i, d); err != nil {
+				return err
+			}
+			continue
+		}
 		if d.Table != "" {
 			before, err := r.heldBefore(ctx, d)
 			if err != nil {
@@ -126,7 +132,7 @@ func (r *piece) heldBefore(ctx context.Context, d definition.Delivery) (before d
 }
 
 // hasTable reports whether a table is delivered, whose digest is made of its parts'.
-func (r *piece) hasTable() bool { return len(r.tables) > 0 }
+func (r *piece) hasTable() bool { return len(r.tables)+len(r.ready) > 0 }
 
 // reads reports whether some delivery will read the rows of a file: all do but
 // tables that have them already.
@@ -244,6 +250,15 @@ func (r *piece) stageAll(ctx context.Context, group *errgroup.Group) {
 			table := tables[0]
 			tables = tables[1:]
 			stage = func() (deliver.Staged, error) { return table.Stage(ctx, r.Store.Pool, combined) }
+		case d.Into != "":
+			one := r.ready[i]
+			stage = func() (deliver.Staged, error) {
+				s, err := one.Stage(ctx, one.pool, combined)
+				if err == nil {
+					r.toPublish(records.Publication{RefreshID: r.row.ID, Staged: one.Publication(s.Rows).String(), Final: d.Name()})
+				}
+				return s, err
+			}
 		case d.Folder != "":
 			r.scraps = append(r.scraps, name)
 			stage = func() (deliver.Staged, error) { return r.stageFolder(ctx, name, d, combined) }
@@ -257,9 +272,12 @@ func (r *piece) stageAll(ctx context.Context, group *errgroup.Group) {
 			mine := &r.deliveries[i]
 			mine.Rows, mine.Bytes, mine.Digest = staged.Rows+staged.Kept, staged.Bytes, staged.Digest
 			var overlap *deliver.Overlap
+			var unfit *deliver.Unfit
 			switch {
 			case errors.Is(err, errGated):
 				return nil
+			case errors.As(err, &unfit):
+				return &stopped{problem: unfit.Error(), next: unfit.Next}
 			case errors.As(err, &overlap):
 				return &stopped{problem: overlap.Error(), next: "mend the rows in the list that the files are picked by"}
 			}

@@ -207,7 +207,14 @@ func (r *Runner) publish(ctx context.Context) error {
 		return err
 	}
 	for _, p := range list {
-		if err := r.Folder.Put(p.Staged, p.Final); err != nil {
+		if ready, is, err := deliver.ParsePublication(p.Staged); is {
+			if err == nil {
+				err = r.publishReady(ctx, ready)
+			}
+			if err != nil {
+				return err
+			}
+		} else if err := r.Folder.Put(p.Staged, p.Final); err != nil {
 			return err
 		}
 		if err := r.Store.PublicationDone(ctx, p); err != nil {

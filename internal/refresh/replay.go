@@ -159,7 +159,7 @@ func (r *Runner) sourceAgain(f *TableFile, part *parts.Part) (*deliver.Source, e
 // deliveryDigest makes a delivery for its digest alone.
 func deliveryDigest(d definition.Delivery, def *definition.Definition, combined deliver.Combined, parts []string) (string, error) {
 	switch d.Kind() {
-	case "table":
+	case "table", "into":
 		return deliver.TableDigest(def.Columns, parts), nil
 	case "folder":
 		return deliver.FilesDigest(def.Folder, combined)

@@ -52,6 +52,7 @@ type piece struct {
 	scraps     []string // staged files and folders, which are cleared after a failure
 	tables     []*deliver.Table
 	before     []deliver.Before           // by table
+	ready      map[int]*ready             // ready-made tables, by the delivery\'s number
 	copied     map[string]map[string]bool // digests of files that a handover copied before, by path
 }
 
@@ -275,6 +276,13 @@ func (r *run) clear(ctx context.Context, failed error) {
 		r.Log.Warn("cannot make room for shaped parts", "error", err)
 	}
 	r.batch.Discard()
+	defer func() {
+		for _, p := range r.pieces {
+			for _, t := range p.ready {
+				t.close()
+			}
+		}
+	}()
 	if failed == nil {
 		return
 	}
@@ -287,6 +295,9 @@ func (r *run) clear(ctx context.Context, failed error) {
 		}
 		for _, t := range p.tables {
 			_ = t.Drop(ctx, r.Store.Pool)
+		}
+		for _, t := range p.ready {
+			_ = t.Drop(ctx, t.pool)
 		}
 	}
 }

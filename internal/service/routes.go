@@ -572,8 +572,10 @@ func (s *server) GetReceipt(ctx context.Context, request api.GetReceiptRequestOb
 func (s *server) shownAgainst(ctx context.Context, stored receipt.Stored, h receipt.Header) (api.Receipt, error) {
 	shown := shownReceipt(stored, h)
 	for i, d := range shown.Deliveries {
-		shown.Deliveries[i].Where = deliver.Schema + "." + d.Name
-		if d.Kind != api.DeliveryKindTable {
+		switch shown.Deliveries[i].Where = d.Name; d.Kind {
+		case api.DeliveryKindTable:
+			shown.Deliveries[i].Where = deliver.Schema + "." + d.Name
+		case api.DeliveryKindFile, api.DeliveryKindFolder:
 			shown.Deliveries[i].Where = s.Folder.Path(d.Name)
 		}
 	}

@@ -91,14 +91,28 @@ type Delivery struct {
 	With     []string // further sheets: files, summaries
 
 	Load Load
+
+	// Into is a ready-made table, SCHEMA.TABLE, in the service's own database or
+	// behind a connection.
+	Into       string
+	Connection string
+	Columns    map[string]string // of the table, to those of the input; all by their names if empty
+	TakeOver   bool              // its rows are replaced, whoever put them there
 }
 
 // Name returns the delivery's path or table.
-func (d Delivery) Name() string { return d.File + d.Folder + d.Table }
+func (d Delivery) Name() string {
+	if d.Connection != "" {
+		return d.Connection + ":" + d.Into
+	}
+	return d.File + d.Folder + d.Table + d.Into
+}
 
-// Kind returns "file", "folder" or "table".
+// Kind returns "file", "folder", "table" or, for a ready-made one, "into".
 func (d Delivery) Kind() string {
 	switch {
+	case d.Into != "":
+		return "into"
 	case d.Table != "":
 		return "table"
 	case d.Folder != "":
@@ -119,6 +133,8 @@ var keysFor = map[string][]Format{
 	"sheets": {Workbook}, "sheet": {Workbook}, "start": {Workbook}, "template": {Workbook}, "with": {Workbook},
 }
 
+var readyName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,62}\.[A-Za-z_][A-Za-z0-9_]{0,62}$`)
+
 var cellName = regexp.MustCompile(`^([A-Za-z]{1,3})([1-9][0-9]{0,6})$`)
 
 func (r *reader) deliver(n *yaml.Node, def *Definition) {
@@ -127,13 +143,13 @@ func (r *reader) deliver(n *yaml.Node, def *Definition) {
 		d := Delivery{Start: [2]int{1, 1}}
 		seen := r.mapping(entry, "a delivery", func(key string, v *yaml.Node) { r.deliveryKey(&d, key, v) })
 		targets := 0
-		for _, key := range []string{"file", "folder", "table"} {
+		for _, key := range []string{"file", "folder", "table", "into"} {
 			if seen[key] != nil {
 				targets++
 			}
 		}
 		if targets != 1 {
-			r.problem(entry, "a delivery is a file, a folder or a table")
+			r.problem(entry, "a delivery is a file, a folder, a table, or goes into a ready-made one")
 			continue
 		}
 		r.delivery(entry, seen, &d)
@@ -151,7 +167,7 @@ func (r *reader) deliver(n *yaml.Node, def *Definition) {
 
 func (r *reader) deliveryKey(d *Delivery, key string, v *yaml.Node) {
 	switch key {
-	case "file", "folder", "table":
+	case "file", "folder", "table", "into":
 		r.deliveryName(d, key, v)
 	case "as":
 		var names []string
@@ -201,6 +217,15 @@ func (r *reader) deliveryKey(d *Delivery, key string, v *yaml.Node) {
 		for _, w := range r.list(v, "with") {
 			d.With = append(d.With, r.oneOf(w, "with", "files", "summaries"))
 		}
+	case "connection":
+		if d.Connection = r.text(v, "connection"); !inputName.MatchString(d.Connection) && d.Connection != "" {
+			r.problem(v, "%q cannot name a connection; use small letters, digits and single dashes", d.Connection)
+		}
+	case "columns":
+		d.Columns = map[string]string{}
+		r.pairs(v, "columns", func(theirs, ours string) { d.Columns[theirs] = r.declared(v, ours).Name })
+	case "take_over":
+		r.yesNo(v, "take_over", &d.TakeOver)
 	case "load":
 		d.Load = Load(r.oneOf(v, "load", string(LoadAll), string(LoadChanged)))
 	}
@@ -214,6 +239,11 @@ func (r *reader) deliveryName(d *Delivery, key string, v *yaml.Node) {
 		return
 	}
 	switch key {
+	case "into":
+		if d.Into = name; !readyName.MatchString(name) && name != "" {
+			r.problem(v, "%q names no table; write its schema and name, as in reporting.loadings", name)
+		}
+		return
 	case "file":
 		d.File = name
 	case "folder":
@@ -249,6 +279,11 @@ func (r *reader) delivery(entry *yaml.Node, seen map[string]*yaml.Node, d *Deliv
 	for key, only := range keysFor {
 		if seen[key] != nil && !slices.Contains(only, d.Format) {
 			r.problem(seen[key], "%s is of a %s delivery", key, only[0])
+		}
+	}
+	for _, key := range []string{"connection", "columns", "take_over"} {
+		if seen[key] != nil && d.Into == "" {
+			r.problem(seen[key], "%s is of a ready-made table (into)", key)
 		}
 	}
 	if seen["load"] != nil && d.Table == "" {

@@ -83,7 +83,7 @@ var known = map[string][]string{
 	"handover":   {"copy", "move", "delete", "keep"},
 	"refresh":    {"cron", "arrivals", "complete"},
 	"the report": {"report", "title", "zone", "inputs", "refresh"},
-	"a delivery": {"file", "folder", "table", "as", "encoding", "delimiter", "decimal", "formulas", "sheets", "sheet", "start", "template", "with", "load"},
+	"a delivery": {"file", "folder", "table", "into", "connection", "columns", "take_over", "as", "encoding", "delimiter", "decimal", "formulas", "sheets", "sheet", "start", "template", "with", "load"},
 }
 
 // mapping calls each with every key of n and reports unknown and repeated ones.
