@@ -121,7 +121,7 @@ func loadDemo(ctx context.Context, base, data, hook string) error {
 	if err != nil {
 		return err
 	}
-	return client.LoadDemo(ctx, asking, client.DemoDir(data), demo.Options{Seed: 1, End: demo.LastDay(time.Now())}, hook)
+	return client.LoadDemo(ctx, asking, client.DemoDir(data), demo.Options{Seed: 1, End: demo.LastDay(time.Now())}, 8, hook)
 }
 
 func greet(w io.Writer, base, link, data string) {

@@ -16,6 +16,7 @@ for (const name of ['notice', 'reset'] as const) useEvent(name, countUnseen)
         <nav aria-label="Main">
           <router-link to="/">Today</router-link>
           <router-link to="/inputs">Inputs</router-link>
+          <router-link to="/refreshes">Refreshes</router-link>
           <router-link to="/places">Places</router-link>
           <router-link to="/notices">
             Notices <span v-if="unseen" class="unseen" :aria-label="`${number(unseen)} not seen`">{{ number(unseen) }}</span>

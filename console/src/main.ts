@@ -15,8 +15,12 @@ import PickPage from './pages/PickPage.vue'
 import PlacesPage from './pages/PlacesPage.vue'
 import ReadPage from './pages/ReadPage.vue'
 import ReceiptPage from './pages/ReceiptPage.vue'
+import RefreshPage from './pages/RefreshPage.vue'
+import RefreshesPage from './pages/RefreshesPage.vue'
+import RefreshingPage from './pages/RefreshingPage.vue'
 import SettingsPage from './pages/SettingsPage.vue'
 import StoryPage from './pages/StoryPage.vue'
+import SummaryPage from './pages/SummaryPage.vue'
 import TablePage from './pages/TablePage.vue'
 import TodayPage from './pages/TodayPage.vue'
 import VersionsPage from './pages/VersionsPage.vue'
@@ -29,10 +33,14 @@ const router = createRouter({
     { path: '/inputs', component: InputsPage },
     { path: '/places', component: PlacesPage },
     { path: '/notices', component: NoticesPage },
+    { path: '/refreshes', component: RefreshesPage },
+    { path: '/refreshes/:refresh', component: RefreshPage, props: true },
     { path: '/settings', component: SettingsPage },
     { path: '/inputs/:input', component: InputPage, props: true },
     { path: '/inputs/:input/pick', component: PickPage, props: true },
     { path: '/inputs/:input/read', component: ReadPage, props: true },
+    { path: '/inputs/:input/refreshing', component: RefreshingPage, props: true },
+    { path: '/inputs/:input/summary', component: SummaryPage, props: true },
     { path: '/inputs/:input/table', component: TablePage, props: true },
     { path: '/inputs/:input/versions', component: VersionsPage, props: true },
     { path: '/inputs/:input/coverage', component: CoveragePage, props: true },

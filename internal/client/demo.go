@@ -23,6 +23,7 @@ func demoCommand(ctx context.Context, c *Call) error {
 	end := c.Flags.String("end", "", "last `day` there are files of, as 2026-11-20; yesterday if empty, today from 19:00 UTC on")
 	seed := c.Flags.Uint64("seed", 1, "`number` that the figures follow from")
 	scale := c.Flags.Int("scale", 1, "multiply the rows of each file by this `number`")
+	history := c.Flags.Int("history", 8, "refresh the reports as of so many `weeks` before, each with the files of then; files that are there already have none")
 	play := c.Flags.Bool("play", false, "then have colleagues at work on the files until Ctrl-C, which puts them back")
 	every := c.Flags.Duration("every", 4*time.Second, "`time` between two things they do")
 	if _, err := c.Parse(0, 0); err != nil {
@@ -46,7 +47,7 @@ func demoCommand(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	if err := LoadDemo(ctx, service, *dir, o, ""); err != nil {
+	if err := LoadDemo(ctx, service, *dir, o, *history, ""); err != nil {
 		return err
 	}
 	if c.json && !*play {
@@ -81,10 +82,11 @@ func (c *Call) play(ctx context.Context, dir string, seed uint64, every time.Dur
 // LoadDemo makes the demo's files, unless they are there, and adds its place and
 // inputs to the service, unless it has them. With a web hook it has the reporting
 // desk told by mail and there.
-func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string, o demo.Options, hook string) error {
+func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string, o demo.Options, history int, hook string) error {
 	share := filepath.Join(dir, demo.Share)
+	made := filepath.Join(dir, "made")
 	if _, err := os.Stat(share); errors.Is(err, fs.ErrNotExist) {
-		if err := demo.Generate(dir, o); err != nil {
+		if err := makeDemo(dir, made, o); err != nil {
 			return fmt.Errorf("make the demo's files: %w", err)
 		}
 	}
@@ -113,6 +115,101 @@ func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string,
 		}
 		if input.JSON201 == nil && input.StatusCode() != http.StatusConflict {
 			return failure(input.ApplicationproblemJSONDefault, input.Body)
+		}
+	}
+	for _, definition := range demo.Reports {
+		report, err := service.CreateReportWithResponse(ctx, api.DefinitionText{Definition: definition})
+		if err != nil {
+			return unreachable(err)
+		}
+		if report.JSON201 == nil && report.StatusCode() != http.StatusConflict {
+			return failure(report.ApplicationproblemJSONDefault, report.Body)
+		}
+	}
+	if _, err := os.Stat(made); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	// While files are dropped for the past, they count at once.
+	pace := func(settle float64) error {
+		answer, err := service.PacePlaceWithResponse(ctx, demo.Place, api.Pace{SettleSeconds: settle})
+		if err != nil {
+			return unreachable(err)
+		}
+		return failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
+	}
+	if err := pace(settledWithin.Seconds()); err != nil {
+		return err
+	}
+	for ago := history; ago > 0; ago-- {
+		// On Mondays at six, with what had been dropped by then.
+		monday := o.End.Truncate(24*time.Hour).AddDate(0, 0, -(int(o.End.Weekday())+6)%7-7*(ago-1)).Add(6 * time.Hour)
+		if err := refreshAsOf(ctx, service, made, share, monday); err != nil {
+			return err
+		}
+	}
+	if err := demo.Reveal(made, share, time.Now().AddDate(100, 0, 0)); err != nil {
+		return err
+	}
+	if _, err := service.CreateLookWithResponse(ctx, demo.Place); err != nil {
+		return unreachable(err)
+	}
+	return errors.Join(pace(0), os.RemoveAll(made))
+}
+
+// settledWithin is how long a file of the demo's past must be left alone.
+const settledWithin = 100 * time.Millisecond
+
+// makeDemo makes the demo's files, those of the share aside.
+func makeDemo(dir, made string, o demo.Options) error {
+	making := filepath.Join(dir, "making")
+	if err := os.RemoveAll(making); err != nil {
+		return err
+	}
+	if err := demo.Generate(making, o); err != nil {
+		return err
+	}
+	for from, to := range map[string]string{demo.Share: made, demo.Late: filepath.Join(dir, demo.Late)} {
+		if err := os.Rename(filepath.Join(making, from), to); err != nil {
+			return err
+		}
+	}
+	return errors.Join(os.RemoveAll(making), os.Mkdir(filepath.Join(dir, demo.Share), 0o755))
+}
+
+// refreshAsOf has the files dropped that were there at a moment, and the reports
+// refreshed as of it.
+func refreshAsOf(ctx context.Context, service *api.ClientWithResponses, made, share string, at time.Time) error {
+	if err := demo.Reveal(made, share, at); err != nil {
+		return err
+	}
+	if _, err := service.CreateLookWithResponse(ctx, demo.Place); err != nil {
+		return unreachable(err)
+	}
+	time.Sleep(2 * settledWithin)
+	list, err := service.ListReportsWithResponse(ctx)
+	if err != nil {
+		return unreachable(err)
+	}
+	if list.JSON200 == nil {
+		return failure(list.ApplicationproblemJSONDefault, list.Body)
+	}
+	for _, report := range list.JSON200.Items {
+		asked, err := service.RefreshReportWithResponse(ctx, report.Name, api.RefreshRequest{AsOf: at})
+		if err != nil {
+			return unreachable(err)
+		}
+		if asked.JSON202 == nil {
+			return failure(asked.ApplicationproblemJSONDefault, asked.Body)
+		}
+		for r := asked.JSON202; r.Ended.IsZero(); {
+			time.Sleep(20 * time.Millisecond)
+			now, err := service.GetRefreshWithResponse(ctx, r.Id)
+			if err != nil {
+				return unreachable(err)
+			}
+			if r = now.JSON200; r == nil {
+				return failure(now.ApplicationproblemJSONDefault, now.Body)
+			}
 		}
 	}
 	return nil

@@ -24,9 +24,12 @@ columns:
   - {name: hours, headers: [Hours], type: decimal, required: true, total: true}
   - {name: overtime, headers: [Overtime], type: decimal, total: true}
   - {name: source_file, file: name}
+summaries:
+  - {name: hours by terminal, rows: terminal, measures: [sum hours, sum overtime, distinct mate]}
 deliver:
   - file: crew-hours.csv
-  - table: crew_hours
+  - {table: crew_hours, load: changed}
+gate: {broken: last_good, missing_column: last_good}
 `
 
 // crew writes the hours of each terminal and week, as an old program exports

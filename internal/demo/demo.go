@@ -6,6 +6,7 @@ package demo
 import (
 	"bytes"
 	"fmt"
+	"io/fs"
 	"maps"
 	"math/rand/v2"
 	"os"
@@ -32,6 +33,17 @@ var (
 
 // Inputs are the definitions of the demo's inputs.
 var Inputs = []string{dailyLoadings, fuelUplift, crewHours, tariffCard, berthIncidents, quayInspections}
+
+// Reports are the definitions of the demo's reports.
+var Reports = []string{`report: weekly-sailings
+title: Weekly sailings
+inputs: [daily-loadings, crew-hours, tariff-card]
+refresh: {cron: "0 6 * * mon"}
+`, `report: month-end-fuel
+title: Fuel at the month's end
+inputs: [fuel-uplift]
+refresh: {cron: "0 7 6 * *"}
+`}
 
 const tariffCard = `input: tariff-card
 title: Tariff card in force
@@ -105,6 +117,29 @@ deliver:
 gate:
   broken: stop
 `
+
+// Reveal moves the files of a share that were written until a moment to another
+// folder, as if they had been dropped there by then.
+func Reveal(from, to string, until time.Time) error {
+	return filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil || info.ModTime().After(until) {
+			return err
+		}
+		below, err := filepath.Rel(from, path)
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(to, below)
+		if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+			return err
+		}
+		return os.Rename(path, target)
+	})
+}
 
 // Place is the name of the demo's place.
 const Place = "skerry-share"

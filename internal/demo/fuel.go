@@ -23,7 +23,7 @@ read:
   dates: dd.MM.yyyy
 columns:
   - {name: month, capture: month}
-  - {name: vessel, capture: vessel}
+  - {name: vessel, capture: vessel, watch: true}
   - {name: port, headers: [Port], required: true}
   - {name: day, headers: [Day], type: date, required: true}
   - {name: gas_oil_l, headers: [Marine gas oil Litres], type: decimal, required: true, total: true}
@@ -31,8 +31,12 @@ columns:
   - {name: lubricants_l, headers: [Lubricants Litres], type: decimal, total: true}
   - {name: lubricants_price, headers: [Lubricants Price], type: decimal}
   - {name: source_file, file: path}
+summaries:
+  - {name: gas oil by month, rows: vessel, columns: month, measures: sum gas_oil_l}
+  - {name: by port, rows: [port, vessel], measures: [count, sum gas_oil_l, mean gas_oil_price]}
 deliver:
   - file: fuel-uplift.csv
+  - file: fuel-uplift.xlsx
   - table: fuel_uplift
 gate:
   broken: leave_out

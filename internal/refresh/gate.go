@@ -58,7 +58,7 @@ func (r *piece) answer(cause definition.Cause) definition.Answer {
 // that are not fully seen are entered as the gate answers.
 func (r *piece) surroundings(ctx context.Context) error {
 	view := &r.view
-	seen := len(view.Picked)
+	seen := len(view.Picked) + len(view.HeldBack)
 	if view.Unreachable != "" {
 		r.meet(met{cause: definition.Unreachable, says: fmt.Sprintf("the place %s cannot be reached: %s", view.Input.Place, view.Unreachable), next: "make it reachable and refresh again"})
 	}
@@ -88,7 +88,6 @@ func (r *piece) surroundings(ctx context.Context) error {
 				r.files = append(r.files, &fed{picked: watch.Picked{Path: f.Path}, held: cause, leftOut: why, done: closed})
 			}
 		case definition.LastGood:
-			seen += len(of)
 			if err := r.standInFor(ctx, cause, of, why); err != nil {
 				return err
 			}
@@ -103,9 +102,16 @@ func (r *piece) surroundings(ctx context.Context) error {
 		}
 	}
 	if n := view.Counts.Near; n > 0 {
-		r.meet(met{cause: definition.NearMiss, says: count(int(n), "file") + " nearly met the patterns and left out", next: "take them in or rename them; jorvex files INPUT -near lists them"})
+		r.meet(met{cause: definition.NearMiss, says: nearly(n), next: "take them in or rename them; jorvex files INPUT -near lists them"})
 	}
 	return r.decide()
+}
+
+func nearly(n int64) string {
+	if n == 1 {
+		return "1 file nearly meets the patterns and is left out"
+	}
+	return fmt.Sprintf("%d files nearly meet the patterns and are left out", n)
 }
 
 var closed = func() chan struct{} { c := make(chan struct{}); close(c); return c }()

@@ -118,7 +118,11 @@ function parts(path: string) {
       {{ shown.name }} · {{ shown.place }}<template v-if="shown.folder"> / {{ shown.folder }}</template> · definition version {{ shown.version }} ·
       delivers {{ shown.deliveries.length ? shown.deliveries.join(', ') : 'nothing' }} · <router-link :to="`/inputs/${shown.name}/pick`">choose files</router-link> ·
       <router-link :to="`/inputs/${shown.name}/read`">read files</router-link> ·
-      <template v-if="shown.last_refresh"><router-link :to="`/inputs/${shown.name}/table`">rows</router-link> · </template>
+      <router-link :to="`/inputs/${shown.name}/refreshing`">gate and schedule</router-link> ·
+      <template v-if="shown.last_receipt">
+        <router-link :to="`/inputs/${shown.name}/table`">rows</router-link> · <router-link :to="`/inputs/${shown.name}/summary`">summary</router-link> ·
+      </template>
+      <router-link :to="{ path: '/refreshes', query: { input: shown.name } }">refreshes</router-link> ·
       <router-link :to="`/inputs/${shown.name}/versions`">versions</router-link> · <router-link :to="`/inputs/${shown.name}/log`">changes</router-link>
       <template v-if="shown.counts.coverage"> · <router-link :to="`/inputs/${shown.name}/coverage`">coverage</router-link></template>
     </p>
@@ -126,6 +130,9 @@ function parts(path: string) {
       Its files are unknown, not removed. They are looked for again every few seconds.
     </v-alert>
 
+    <p v-if="shown.refreshed_when?.length || shown.next_refresh" class="quiet">
+      Refreshed {{ shown.refreshed_when?.length ? shown.refreshed_when.join('; ') : 'with a report' }}<template v-if="shown.next_refresh">, next <span :title="shown.next_refresh">{{ moment(shown.next_refresh) }}</span></template>.
+    </p>
     <refresh-strip :input="shown.name" :parameters="shown.parameters" :last="shown.last_refresh" />
     <set-notes :findings="shown.findings" />
     <ul v-if="shown.cures.length" class="strip" aria-label="Near misses">

@@ -52,6 +52,7 @@ const states = ['new', 'changed', 'removed', 'broken'] as const
           <th>Coverage</th>
           <th>Last refresh</th>
           <th>Receipt</th>
+          <th>Next</th>
         </tr>
       </thead>
       <tbody>
@@ -86,6 +87,7 @@ const states = ['new', 'changed', 'removed', 'broken'] as const
           <td data-label="Receipt">
             <router-link v-if="input.last_receipt" :to="`/receipts/${input.last_receipt}`">{{ input.last_receipt }}</router-link>
           </td>
+          <td data-label="Next" class="when" :title="input.next_refresh">{{ moment(input.next_refresh) }}</td>
         </tr>
       </tbody>
     </table>

@@ -1,12 +1,13 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { ref, watch } from 'vue'
 
 import FindingList from '../parts/FindingList.vue'
+import ReceiptTotals from '../parts/ReceiptTotals.vue'
 import StateMark from '../parts/StateMark.vue'
 import ReceiptMoves from '../parts/ReceiptMoves.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
-import { api, take, type Receipt, type ReceiptFile } from '../use/api'
-import { bytes, count, decimal, moment, number, signed, whyLeftOut } from '../use/format'
+import { api, take, type Receipt, type ReceiptFile, type Schemas } from '../use/api'
+import { bytes, count, moment, number, whyLeftOut } from '../use/format'
 import { useLoading } from '../use/loading'
 
 const props = defineProps<{ receipt: string }>()
@@ -14,6 +15,7 @@ const props = defineProps<{ receipt: string }>()
 const shown = ref<Receipt>()
 const files = ref<ReceiptFile[]>([])
 const next = ref<string>()
+const figures = ref<Schemas['Figures']>()
 
 async function page(cursor?: string) {
   const got = await take(
@@ -26,27 +28,61 @@ async function page(cursor?: string) {
 const { trouble, reload } = useLoading(async () => {
   shown.value = await take(api.GET('/api/v1/receipts/{receipt}', { params: { path: { receipt: Number(props.receipt) } } }))
   await page()
+  replayed.value = undefined
+  figures.value = await take(api.GET('/api/v1/receipts/{receipt}/figures', { params: { path: { receipt: Number(props.receipt) } } }))
 })
 watch(() => props.receipt, reload, { immediate: true })
 
 const more = useLoading(() => page(next.value))
 
-const totals = computed(() => {
-  const r = shown.value
-  if (!r) return []
-  return [
-    { column: 'rows', sum: number(r.rows), moved: r.before ? signed(r.rows_moved ?? 0) : '' },
-    ...r.totals.map((t) => ({ column: t.column, sum: decimal(t.sum), moved: decimal(t.moved ?? '') })),
-  ]
+const verdict = (r: Schemas['Replay']) =>
+  r.missing.length
+    ? 'It cannot be replayed'
+    : `Run again out of the vault, it comes to ${r.same ? 'the same' : 'something else'}: ${count(r.rows, 'row')}, ${count(r.deliveries.length, 'digest')} compared`
+
+// All files are there to be printed and saved.
+async function whole() {
+  while (next.value) await page(next.value)
+}
+async function print() {
+  await whole()
+  setTimeout(() => window.print(), 50)
+}
+async function save() {
+  await whole()
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(new Blob([JSON.stringify({ ...shown.value, list: files.value }, undefined, 2)], { type: 'application/json' }))
+  link.download = `receipt-${props.receipt}.json`
+  link.click()
+  URL.revokeObjectURL(link.href)
+}
+
+const replayed = ref<Schemas['Replay']>()
+const busy = ref(false)
+const replay = useLoading(async () => {
+  busy.value = true
+  try {
+    replayed.value = await take(api.POST('/api/v1/receipts/{receipt}/replay', { params: { path: { receipt: Number(props.receipt) } } }))
+  } finally {
+    busy.value = false
+  }
 })
 </script>
 
 <template>
   <trouble-note :trouble="trouble" />
   <template v-if="shown">
-    <h1>Receipt {{ shown.number }}</h1>
+    <div class="top">
+      <h1>Receipt {{ shown.number }}</h1>
+      <div class="unprinted">
+        <v-btn size="small" variant="tonal" :loading="busy" @click="replay.reload">Replay</v-btn>
+        <v-btn size="small" variant="text" @click="save">Save as JSON</v-btn>
+        <v-btn size="small" variant="text" @click="print">Print</v-btn>
+      </div>
+    </div>
     <p class="quiet">
-      <router-link :to="`/inputs/${shown.input}`">{{ shown.input }}</router-link>, definition version {{ shown.definition_version }} · as of
+      <template v-if="shown.inputs?.length">report {{ shown.input }}</template>
+      <router-link v-else :to="`/inputs/${shown.input}`">{{ shown.input }}</router-link>, definition version {{ shown.definition_version }} · as of
       {{ moment(shown.as_of) }} · asked for by {{ shown.asked_by }} · made by jorvex {{ shown.program }} on {{ shown.machine }}
     </p>
 
@@ -55,46 +91,17 @@ const totals = computed(() => {
       <template v-if="shown.only?.length">Only these files, this once: {{ shown.only.join(', ') }}.</template>
     </p>
 
-    <div class="columns">
-      <section>
-        <h2>What it came to</h2>
-        <div class="sheet">
-          <table class="rows">
-            <thead>
-              <tr>
-                <th>Total</th>
-                <th class="number">Now</th>
-                <th class="number">
-                  <router-link v-if="shown.before" :to="`/receipts/${shown.before}`">Since receipt {{ shown.before }}</router-link>
-                </th>
-              </tr>
-            </thead>
-            <tbody>
-              <tr v-for="t in totals" :key="t.column">
-                <td data-label="Total">{{ t.column }}</td>
-                <td data-label="Now" class="number">{{ t.sum }}</td>
-                <td data-label="Moved" class="number">{{ t.moved }}</td>
-              </tr>
-            </tbody>
-          </table>
-        </div>
-      </section>
-      <section>
-        <h2>What was delivered</h2>
-        <div class="sheet pad">
-          <div v-for="d in shown.deliveries" :key="d.kind + d.name" class="delivery">
-            <b>{{ d.kind }}</b> <span class="path">{{ d.where }}</span>
-            <div class="quiet">
-              {{ count(d.rows, 'row') }}<template v-if="d.kind === 'file'">, {{ bytes(d.bytes) }}</template>
-            </div>
-            <div class="digest quiet">{{ d.digest }}</div>
-          </div>
-          <div v-if="shown.deliveries.length === 0" class="quiet">Nothing; the input declares no delivery.</div>
-        </div>
-      </section>
-    </div>
+    <trouble-note :trouble="replay.trouble.value" />
+    <v-alert v-if="replayed" :type="replayed.same ? 'success' : 'error'" class="my-3" :title="verdict(replayed)">
+      <div v-for="d in replayed.deliveries.filter((d) => d.digest !== d.digest_had)" :key="d.kind + d.name">{{ d.kind }} {{ d.name }}: another digest</div>
+      <div v-for="m in replayed.missing.slice(0, 5)" :key="m">{{ m }} is not in the vault any more</div>
+    </v-alert>
+    <receipt-totals :receipt="shown" />
 
     <receipt-moves v-if="shown.before" :receipt="shown.number" />
+    <p v-if="figures && (figures.summaries.length || figures.watched.length)" class="mt-3 unprinted">
+      <router-link :to="{ path: `/inputs/${shown.inputs?.[0]?.input ?? shown.input}/summary`, query: { receipt: shown.number } }">Its summaries and watched values</router-link>
+    </p>
 
     <h2>
       {{ count(shown.files, 'file') }} fed it<template v-if="shown.not_used">, {{ number(shown.not_used) }} picked and not used</template>
@@ -121,6 +128,7 @@ const totals = computed(() => {
               <div>
                 {{ f.path }}
                 <div v-if="f.held" class="text-warning">{{ f.held }}</div>
+                <div v-if="f.use === 'last_good'" class="text-warning">{{ f.why }}</div>
                 <finding-list :findings="f.findings" />
               </div>
             </td>
@@ -146,10 +154,11 @@ const totals = computed(() => {
 </template>
 
 <style scoped>
-.columns {
-  display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(min(340px, 100%), 1fr));
-  gap: 0 20px;
+.top {
+  display: flex;
+  justify-content: space-between;
+  gap: 12px;
+  flex-wrap: wrap;
 }
 
 .left-out {
@@ -158,9 +167,5 @@ const totals = computed(() => {
 
 .pad {
   padding: 10px 12px;
-}
-
-.delivery + .delivery {
-  margin-top: 10px;
 }
 </style>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
 
+import VaultSettings from '../parts/VaultSettings.vue'
 import TroubleNote from '../parts/TroubleNote.vue'
 import { api, take, type Schemas, type Trouble } from '../use/api'
 import { word } from '../use/format'
@@ -151,6 +152,7 @@ const attempt = (r: Rule) =>
         <v-btn variant="text" @click="edited = undefined">Leave it</v-btn>
       </div>
     </form>
+    <vault-settings />
   </template>
 </template>
 

@@ -38,6 +38,7 @@ function only(column: Schemas['TableColumn'], text: string) {
   show({ where: where.value })
 }
 
+const download = computed(() => `/api/v1/inputs/${props.input}/table/content${query.value.where ? `?where=${encodeURIComponent(query.value.where)}` : ''}`)
 const hint = 'only rows for which this holds, as in terminal is "Eskvik" and passengers above 100'
 const numeric = (type: string) => ['whole', 'decimal', 'money', 'percent'].includes(type)
 const shown = (type: string, text: string) => (numeric(type) && type !== 'percent' ? decimal(text) : text)
@@ -53,6 +54,7 @@ const name = (path: string) => path.split('/').at(-1)
   <form class="line" @submit.prevent="show({ where: where || undefined })">
     <input v-model="where" class="grow" type="search" aria-label="Only rows for which this holds" :placeholder="hint" />
     <v-btn type="submit" size="small" variant="tonal">Show them</v-btn>
+    <a v-if="page" class="link as-link" :href="download" download>Download as .csv</a>
     <v-btn v-if="query.where || query.file" size="small" variant="text" @click="((where = ''), show({ where: undefined, file: undefined }))">All rows</v-btn>
   </form>
   <trouble-note :trouble="trouble" />
@@ -99,6 +101,10 @@ const name = (path: string) => path.split('/').at(-1)
   gap: 8px;
   margin: 12px 0;
   flex-wrap: wrap;
+}
+
+.as-link {
+  align-self: center;
 }
 
 .grow {

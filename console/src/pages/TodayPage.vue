@@ -10,6 +10,7 @@ import { useLoading } from '../use/loading'
 
 const inputs = ref<Input[]>([])
 const recent = ref<Schemas['RecentChange'][]>([])
+const reports = ref<Schemas['Report'][]>([])
 const failed = ref<Trouble>()
 const { trouble, loaded, reload } = useLoading(async () => {
   const all: Input[] = []
@@ -20,10 +21,18 @@ const { trouble, loaded, reload } = useLoading(async () => {
     cursor = page.next
   } while (cursor)
   inputs.value = all
+  reports.value = (await take(api.GET('/api/v1/reports'))).items
   recent.value = (await take(api.GET('/api/v1/changes', { params: { query: { limit: 30 } } }))).items
 })
 onMounted(reload)
 for (const name of ['roster', 'refresh', 'reset', 'look'] as const) useEvent(name, reload)
+
+// What runs without a person, the next first: reports, and inputs by themselves.
+const upcoming = computed(() => {
+  const list = reports.value.filter((r) => r.next_refresh).map((r) => ({ at: r.next_refresh!, name: r.name, title: r.title, of: r.inputs.join(', '), to: '/refreshes' }))
+  for (const i of inputs.value) if (i.next_refresh && i.refreshed_when?.some((w) => w.startsWith('at '))) list.push({ at: i.next_refresh, name: i.name, title: i.title, of: '', to: `/inputs/${i.name}` })
+  return list.sort((a, b) => a.at.localeCompare(b.at)).slice(0, 8)
+})
 
 type Need = { mark: string; says: string; input: Input; to: string; confirm?: boolean }
 
@@ -81,6 +90,20 @@ async function confirmLoss(input: Input) {
         </tbody>
       </table>
     </div>
+    <template v-if="upcoming.length">
+      <h2>What runs next</h2>
+      <div class="sheet">
+        <table class="rows">
+          <tbody>
+            <tr v-for="u in upcoming" :key="u.at + u.name">
+              <td class="when" :title="u.at">{{ moment(u.at) }}</td>
+              <td><router-link :to="u.to">{{ u.title }}</router-link></td>
+              <td class="quiet">{{ u.of }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </template>
     <h2>What happened</h2>
     <p v-if="recent.length === 0" class="quiet">Nothing yet.</p>
     <div v-else class="sheet">

@@ -4,18 +4,19 @@ import { mdiContentSave, mdiRedo, mdiUndo } from '@mdi/js'
 import type { Bench } from '../use/bench'
 import type { Definition } from '../use/definition'
 
-defineProps<{ input: string; what: 'Choose' | 'Read'; bench: Bench; definition: Definition; faults: { line: number; column: number; message: string }[] }>()
+defineProps<{ input: string; what: 'Choose' | 'Read' | 'Refresh'; bench: Bench; definition: Definition; faults: { line: number; column: number; message: string }[] }>()
 const asText = defineModel<boolean>('asText', { required: true })
 </script>
 
 <template>
   <div v-if="bench.saved.value" class="head">
     <div>
-      <h1>{{ what }} files: {{ bench.saved.value.title }}</h1>
+      <h1>{{ what === 'Refresh' ? 'Gate and schedule' : `${what} files` }}: {{ bench.saved.value.title }}</h1>
       <p class="quiet">
         <router-link :to="`/inputs/${input}`">{{ input }}</router-link> · version {{ bench.saved.value.version }} · nothing counts until it is saved ·
-        <router-link v-if="what === 'Choose'" :to="`/inputs/${input}/read`">read files</router-link>
-        <router-link v-else :to="`/inputs/${input}/pick`">choose files</router-link> ·
+        <template v-if="what !== 'Choose'"><router-link :to="`/inputs/${input}/pick`">choose files</router-link> · </template>
+        <template v-if="what !== 'Read'"><router-link :to="`/inputs/${input}/read`">read files</router-link> · </template>
+        <template v-if="what !== 'Refresh'"><router-link :to="`/inputs/${input}/refreshing`">gate and schedule</router-link> · </template>
         <router-link :to="`/inputs/${input}/versions`">all versions</router-link>
       </p>
     </div>

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { mdiRefresh } from '@mdi/js'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, take, type Refresh, type Schemas, type Trouble } from '../use/api'
 import { useEvent } from '../use/events'
-import { bytes, count, moment, number } from '../use/format'
+import { count, moment, number, word } from '../use/format'
+import RunningRefresh from './RunningRefresh.vue'
 import StateMark from './StateMark.vue'
 import TroubleNote from './TroubleNote.vue'
 
@@ -16,7 +18,7 @@ const asked = ref<Refresh>()
 const trouble = ref<Trouble>()
 
 useEvent<Refresh>('refresh', (r) => {
-  if (r.input === props.input && (!asked.value || r.id >= asked.value.id)) asked.value = r
+  if (r.input === props.input && !r.report && !r.request?.rehearse && (!asked.value || r.id >= asked.value.id)) asked.value = r
 })
 
 const refresh = computed(() => {
@@ -25,22 +27,31 @@ const refresh = computed(() => {
   return last
 })
 const underway = computed(() => refresh.value?.outcome === 'waiting' || refresh.value?.outcome === 'running')
-const share = computed(() => (refresh.value?.bytes ? (100 * refresh.value.bytes_done) / refresh.value.bytes : 0))
+const router = useRouter()
 
-async function ask() {
+async function ask(rehearse = false) {
   trouble.value = undefined
   try {
     const r = await take(
       api.POST('/api/v1/inputs/{input}/refreshes', {
         params: { path: { input: props.input } },
-        body: { set: Object.fromEntries(Object.entries(set.value).filter(([, value]) => value !== '')) },
+        body: { rehearse, set: Object.fromEntries(Object.entries(set.value).filter(([, value]) => value !== '')) },
       }),
     )
-    if (!asked.value || asked.value.id < r.id) asked.value = r
+    if (rehearse) void router.push(`/refreshes/${r.id}`)
+    else if (!asked.value || asked.value.id < r.id) asked.value = r
   } catch (e) {
     trouble.value = e as Trouble
   }
 }
+
+const goOn = computed(() => {
+  const r = refresh.value
+  const files = r?.stopped_by.length ?? 0
+  const without = r?.asks?.every((a) => ['broken', 'missing_column', 'in_doubt', 'unknown', 'arriving'].includes(a))
+  if (without && files) return `Go on without ${files === 1 ? 'the file' : `the ${number(files)} files`}`
+  return `Go on all the same (${(r?.asks ?? []).map(word).join(', ')})`
+})
 
 async function answer(go: boolean) {
   const id = refresh.value?.id
@@ -56,13 +67,10 @@ async function answer(go: boolean) {
 
 <template>
   <section class="strip" aria-label="Refresh">
-    <v-btn color="primary" :prepend-icon="mdiRefresh" :disabled="underway" @click="ask">Refresh</v-btn>
+    <v-btn color="primary" :prepend-icon="mdiRefresh" :disabled="underway" @click="ask()">Refresh</v-btn>
+    <v-btn variant="tonal" :disabled="underway" @click="ask(true)">Rehearse</v-btn>
     <label v-for="p in parameters" :key="p.name" class="quiet">{{ p.name }} <input v-model="set[p.name]" :placeholder="p.value" /></label>
-    <div v-if="underway && refresh" class="grow" role="status">
-      {{ refresh.stage }}: {{ number(refresh.files_done) }} of {{ count(refresh.files, 'file') }},
-      {{ bytes(refresh.bytes_done) }} of {{ bytes(refresh.bytes) }}, {{ count(refresh.rows, 'row') }}
-      <v-progress-linear :model-value="share" :indeterminate="refresh.stage !== 'reading'" color="primary" height="6" aria-label="Progress" />
-    </div>
+    <running-refresh v-if="underway && refresh" :refresh="refresh" />
     <div v-else-if="refresh" class="grow">
       <state-mark :of="refresh.outcome" /> <span class="quiet ml-1">{{ moment(refresh.ended) }}</span>
       <template v-if="refresh.receipt">
@@ -78,7 +86,7 @@ async function answer(go: boolean) {
       <li v-for="f in refresh.stopped_by" :key="f.path">{{ f.path }}: {{ f.finding.sentence }}</li>
     </ul>
     <div v-if="refresh.outcome === 'asking'" class="my-2">
-      <v-btn size="small" variant="flat" @click="answer(true)">Go on without {{ refresh.stopped_by.length === 1 ? 'the file' : `the ${number(refresh.stopped_by.length)} files` }}</v-btn>
+      <v-btn size="small" variant="flat" @click="answer(true)">{{ goOn }}</v-btn>
       <v-btn size="small" variant="text" @click="answer(false)">Stop</v-btn>
     </div>
     What would let it pass: {{ refresh.next }}

@@ -56,6 +56,9 @@ const marks: Record<string, [icon: string, color?: string]> = {
   waiting: [mdiPauseCircleOutline],
   asking: [mdiHelpCircleOutline, 'error'],
   running: [mdiDebugStepOver, 'primary'],
+  rehearsed: [mdiCheckAll, 'secondary'],
+  cancelled: [mdiMinusCircleOutline],
+  last_good: [mdiKeyboardReturn, 'warning'],
   current: [mdiCheck, 'success'],
   not_used: [mdiMinusCircleOutline, 'warning'],
 }
