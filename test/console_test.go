@@ -197,8 +197,6 @@ func TestConsole(t *testing.T) {
 	b.click("all files")
 	b.sees(`same\s+loadings/Aldersund/2026/loadings 2026-09-28.csv`)
 	b.picture("input", 1280, 800, "light")
-	b.picture("input-dark", 1280, 800, "dark")
-	b.picture("input-narrow", 400, 800, "light")
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.click("Refresh")
 	b.sees(`239 files read · receipt 2`)
@@ -343,7 +341,6 @@ func TestPickBench(t *testing.T) {
 	b.sees(`Saved as version 4\.`)
 	b.click("all versions")
 	b.sees(`What version 4 changed against version 3[\s\S]*\+ +- <terminal>/<year:yyyy>/loadngs`)
-	b.picture("versions", 1280, 800, "light")
 
 	// A hold, seen wherever the file is, and released.
 	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings?q=2026-11-17%20(1)"))
@@ -352,7 +349,6 @@ func TestPickBench(t *testing.T) {
 	b.click("Hold in")
 	b.sees(`held in by local: sent twice on purpose`)
 	b.sees(`holds 1`)
-	b.picture("hold", 1280, 800, "light")
 	b.click("Release")
 	b.sees(`picked 239\s*left out 8`)
 

@@ -86,6 +86,9 @@ func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string,
 	share := filepath.Join(dir, demo.Share)
 	made := filepath.Join(dir, "made")
 	if _, err := os.Stat(share); errors.Is(err, fs.ErrNotExist) {
+		if o.Weeks == 0 && history > 0 {
+			o.Weeks = history + 1 // the first refresh has files too
+		}
 		if err := makeDemo(dir, made, o); err != nil {
 			return fmt.Errorf("make the demo's files: %w", err)
 		}
