@@ -3,10 +3,10 @@ package deliver
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"strings"
@@ -15,9 +15,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"jorvex/internal/core/definition"
-	"jorvex/internal/core/filename"
 	"jorvex/internal/core/reading"
-	"jorvex/internal/core/shaping"
 )
 
 // FilesDigest is the digest of a folder delivery that is not made.
@@ -60,24 +58,54 @@ func (f *Folder) Digest(name string) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
-// DeliveredFile is a file whose rows a delivered table holds.
-type DeliveredFile struct {
-	Path string // raw bytes
+// RowSum sums rows up whatever their order: a table has no order of its own.
+type RowSum struct {
 	Rows int64
+	sum  [4]uint64
+	row  []byte
 }
 
-// DigestOfTable recomputes the digest of a delivered table from its rows. They lie in
-// the order in which they were loaded.
-func DigestOfTable(ctx context.Context, pool *pgxpool.Pool, name string, columns []definition.Column, files []DeliveredFile) (string, error) {
+// add adds a row: its values, and the file that it is of, if that is told.
+func (s *RowSum) add(columns []definition.Column, cells []reading.Cell, file string, postgres bool) {
+	s.row = s.row[:0]
+	for i, c := range columns {
+		v := cells[i].Text
+		if postgres && c.Type == definition.YesNo && len(v) == 1 {
+			v = map[byte][]byte{'t': []byte("true"), 'f': []byte("false")}[v[0]]
+		}
+		s.row = append(binary.AppendUvarint(s.row, uint64(len(v))), v...)
+	}
+	s.row = append(s.row, file...)
+	hash := sha256.Sum256(s.row)
+	for i := range s.sum {
+		s.sum[i] += binary.BigEndian.Uint64(hash[8*i:])
+	}
+	s.Rows++
+}
+
+// AddPart adds the rows of a part. file is how the table names it; empty if it does
+// not.
+func (s *RowSum) AddPart(columns []definition.Column, part io.Reader, file string) error {
+	return rows(part, func(cells []reading.Cell) error {
+		s.add(columns, cells, file, false)
+		return nil
+	})
+}
+
+// Equal reports whether two sums are of the same rows.
+func (s *RowSum) Equal(other *RowSum) bool { return s.Rows == other.Rows && s.sum == other.sum }
+
+// SumOfTable sums up the rows of a delivered table. byFile says that it tells the file
+// of each.
+func SumOfTable(ctx context.Context, pool *pgxpool.Pool, name string, columns []definition.Column) (sum *RowSum, byFile bool, err error) {
 	conn, err := pool.Acquire(ctx)
 	if err != nil {
-		return "", err
+		return nil, false, err
 	}
 	defer conn.Release()
-	var byFile bool
 	err = conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM information_schema.columns WHERE table_schema = $1 AND table_name = $2 AND column_name = $3)", Schema, name, FileColumn).Scan(&byFile)
 	if err != nil {
-		return "", err
+		return nil, false, err
 	}
 	var names []string
 	for _, c := range columns {
@@ -86,91 +114,25 @@ func DigestOfTable(ctx context.Context, pool *pgxpool.Pool, name string, columns
 	if byFile {
 		names = append(names, FileColumn)
 	}
-	table := pgx.Identifier{Schema, name}.Sanitize()
 	r, w := io.Pipe()
 	done := make(chan error, 1)
 	go func() {
-		_, err := conn.Conn().PgConn().CopyTo(ctx, w, fmt.Sprintf("COPY (SELECT %s FROM %s ORDER BY ctid) TO STDOUT (FORMAT csv)", strings.Join(names, ", "), table))
+		_, err := conn.Conn().PgConn().CopyTo(ctx, w, fmt.Sprintf("COPY (SELECT %s FROM %s) TO STDOUT (FORMAT csv)", strings.Join(names, ", "), pgx.Identifier{Schema, name}.Sanitize()))
 		_ = w.CloseWithError(err)
 		done <- err
 	}()
-	sums := newPartSums(columns, files, byFile)
-	err = rows(r, sums.add)
+	sum = &RowSum{}
+	err = rows(r, func(cells []reading.Cell) error {
+		file := ""
+		if byFile {
+			file = string(cells[len(columns)].Text)
+		}
+		sum.add(columns, cells, file, true)
+		return nil
+	})
 	_ = r.CloseWithError(err)
 	if errCopy := <-done; errCopy != nil {
 		err = errCopy
 	}
-	if err != nil {
-		return "", err
-	}
-	return sums.digest()
-}
-
-// partSums hashes the rows of a table file by file.
-type partSums struct {
-	columns []definition.Column
-	files   []DeliveredFile
-	byFile  bool
-	sums    []hash.Hash
-	writers []*shaping.Writer
-	counts  []int64
-	at      map[string]int
-	now     int
-}
-
-func newPartSums(columns []definition.Column, files []DeliveredFile, byFile bool) *partSums {
-	s := &partSums{columns: columns, files: files, byFile: byFile, counts: make([]int64, len(files)), at: map[string]int{}}
-	for i, f := range files {
-		sum := sha256.New()
-		s.sums = append(s.sums, sum)
-		s.writers = append(s.writers, shaping.NewWriter(sum))
-		s.at[filename.Show(f.Path)] = i
-	}
-	return s
-}
-
-var errOtherRows = errors.New("it was changed: it has other rows")
-
-func (s *partSums) add(cells []reading.Cell) error {
-	i := s.now
-	if s.byFile {
-		known := false
-		if i, known = s.at[string(cells[len(s.columns)].Text)]; !known {
-			return errOtherRows
-		}
-	} else {
-		for i < len(s.files) && s.counts[i] == s.files[i].Rows {
-			i++
-		}
-		if s.now = i; i == len(s.files) {
-			return errOtherRows
-		}
-	}
-	s.counts[i]++
-	out := s.writers[i]
-	for c, col := range s.columns {
-		switch v := cells[c].Text; {
-		case len(v) == 0:
-			out.Null()
-		case col.Type == definition.YesNo:
-			out.Plain(map[byte][]byte{'t': []byte("true"), 'f': []byte("false")}[v[0]])
-		default:
-			out.Text(v)
-		}
-	}
-	return out.EndRow()
-}
-
-func (s *partSums) digest() (string, error) {
-	var parts []string
-	for i, f := range s.files {
-		if s.counts[i] != f.Rows {
-			return "", errOtherRows
-		}
-		if err := s.writers[i].Flush(); err != nil {
-			return "", err
-		}
-		parts = append(parts, hex.EncodeToString(s.sums[i].Sum(nil)))
-	}
-	return TableDigest(s.columns, parts), nil
+	return sum, byFile, err
 }

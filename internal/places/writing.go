@@ -14,7 +14,10 @@ import (
 // Nothing in it is ever overwritten: a name that is taken is fs.ErrExist.
 type Writable interface {
 	Place
-	// Move gives a file another path, whose folder is made if it is not there.
+	// SetAside gives a file its reserved name, at once. It returns that.
+	SetAside(at string, id int64) (aside string, err error)
+	// Move gives a file another path, whose folder is made if it is not there. It
+	// may be called again after it was cut off.
 	Move(from, to string) error
 	// Write writes a new file, whole or not at all.
 	Write(path string, content io.Reader) error
@@ -32,6 +35,17 @@ const reservedPrefix = ".jorvex-aside-"
 // IsReserved reports whether a name is one that Jorvex set a file aside under.
 func IsReserved(name string) bool { return strings.HasPrefix(name, reservedPrefix) }
 
+// SetAside implements Writable.
+func (l *Local) SetAside(at string, id int64) (string, error) {
+	root, err := l.root()
+	if err != nil {
+		return "", err
+	}
+	defer root.Close()
+	aside := Reserved(at, id)
+	return aside, root.Rename(at, aside)
+}
+
 // Move implements Writable. A hard link takes a name only if it is free, which a
 // renaming does not; where there are no links, the content is copied.
 func (l *Local) Move(from, to string) error {
@@ -46,6 +60,9 @@ func (l *Local) Move(from, to string) error {
 	err = root.Link(from, to)
 	if err == nil {
 		return errors.Join(root.Remove(from), syncFolder(root, path.Dir(to)))
+	}
+	if errors.Is(err, fs.ErrExist) && sameFile(root, from, to) {
+		return root.Remove(from) // it was cut off between the two
 	}
 	if errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -63,6 +80,13 @@ func (l *Local) Move(from, to string) error {
 		return err
 	}
 	return errors.Join(root.Chtimes(to, info.ModTime(), info.ModTime()), root.Remove(from))
+}
+
+// sameFile reports whether two names are of one file.
+func sameFile(root *os.Root, a, b string) bool {
+	one, err := root.Lstat(a)
+	other, err2 := root.Lstat(b)
+	return err == nil && err2 == nil && os.SameFile(one, other)
 }
 
 // Write implements Writable.

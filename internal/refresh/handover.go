@@ -126,7 +126,7 @@ func (r *Runner) handOne(ctx context.Context, place places.Writable, h records.H
 	case errors.Is(err, fs.ErrNotExist) && len(h.Target) > 0 && digestIs(place, string(h.Target), h.Digest):
 		return "", nil // it was cut off after the last step
 	case errors.Is(err, fs.ErrNotExist):
-		if err := place.Move(from, aside); errors.Is(err, fs.ErrNotExist) {
+		if _, err := place.SetAside(from, h.ID); errors.Is(err, fs.ErrNotExist) {
 			if h.Action == string(definition.DeleteFile) && len(h.Target) > 0 {
 				return "", nil // the same
 			}
@@ -149,6 +149,9 @@ func (r *Runner) handOne(ctx context.Context, place places.Writable, h records.H
 			return "", err
 		}
 		return "", place.Remove(aside)
+	}
+	if len(h.Target) > 0 && digestIs(place, string(h.Target), h.Digest) {
+		return "", place.Remove(aside) // it was cut off after it was copied
 	}
 	return "", r.aim(ctx, h, func(target string) error { return place.Move(aside, target) })
 }
