@@ -38,6 +38,8 @@ func TestRefreshPages(t *testing.T) {
 	b.picture("rehearsal", 1280, 900, "light")
 	b.do(chromedp.EmulateViewport(1280, 900))
 	assert.NotContains(t, s.Must("refreshes"), "receipt 17")
+	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings/table?rehearsal=17"))
+	b.sees(`rehearsal 17 · [\d,]+ rows from \d+ files`)
 
 	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings/summary"))
 	before := b.sees(`against receipt (\d+)[\s\S]*by terminal[\s\S]*all\s+[\d,]+\s+\+\d+`)

@@ -370,7 +370,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The combined rows of the last delivery, each with the file and row that it comes from. */
+        /** The combined rows of the last delivery, or of another, each with the file and row that it comes from. */
         get: operations["getTable"];
         put?: never;
         post?: never;
@@ -1564,6 +1564,8 @@ export interface components {
             };
         };
         Input: {
+            /** @description After it was saved: what the version before delivered and this one does not. It stays as it was delivered last. */
+            left_behind?: string[];
             parameters: components["schemas"]["Parameter"][];
             rules: components["schemas"]["Rule"][];
             /** @description What would take in files that nearly match. */
@@ -3029,6 +3031,10 @@ export interface operations {
     getTable: {
         parameters: {
             query?: {
+                /** @description Those of this receipt; of the last one if it is 0 or absent. */
+                receipt?: number;
+                /** @description Those that this refresh, a rehearsal, would deliver. */
+                rehearsal?: number;
                 /** @description Begin with this file, by its path as the receipt has it. */
                 file?: string;
                 /** @description A condition on the columns; there may be fewer rows than the limit, or none, before the end. */

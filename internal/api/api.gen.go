@@ -1072,7 +1072,10 @@ type Input struct {
 	// LastReceipt Receipt of the last delivered refresh, against which states are told.
 	LastReceipt int64   `json:"last_receipt,omitempty,omitzero"`
 	LastRefresh Refresh `json:"last_refresh,omitempty,omitzero"`
-	Name        string  `json:"name"`
+
+	// LeftBehind After it was saved: what the version before delivered and this one does not. It stays as it was delivered last.
+	LeftBehind []string `json:"left_behind,omitempty,omitzero"`
+	Name       string   `json:"name"`
 
 	// NextRefresh By its schedule, or that of a report.
 	NextRefresh time.Time   `json:"next_refresh,omitempty,omitzero"`
@@ -2219,6 +2222,12 @@ type GetStoryParams struct {
 
 // GetTableParams defines parameters for GetTable.
 type GetTableParams struct {
+	// Receipt Those of this receipt; of the last one if it is 0 or absent.
+	Receipt int64 `form:"receipt,omitempty" json:"receipt,omitempty,omitzero"`
+
+	// Rehearsal Those that this refresh, a rehearsal, would deliver.
+	Rehearsal int64 `form:"rehearsal,omitempty" json:"rehearsal,omitempty,omitzero"`
+
 	// File Begin with this file, by its path as the receipt has it.
 	File string `form:"file,omitempty" json:"file,omitempty,omitzero"`
 
@@ -2724,7 +2733,7 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/story (the `GetStory` operationId).
 	GetStory(ctx context.Context, input InputName, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
+	// GetTable The combined rows of the last delivery, or of another, each with the file and row that it comes from.
 	//
 	// Corresponds with GET /api/v1/inputs/{input}/table (the `GetTable` operationId).
 	GetTable(ctx context.Context, input InputName, params *GetTableParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3640,7 +3649,7 @@ func (c *Client) GetStory(ctx context.Context, input InputName, params *GetStory
 	return c.Client.Do(req)
 }
 
-// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
+// GetTable The combined rows of the last delivery, or of another, each with the file and row that it comes from.
 //
 // Corresponds with GET /api/v1/inputs/{input}/table (the `GetTable` operationId).
 func (c *Client) GetTable(ctx context.Context, input InputName, params *GetTableParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -6125,6 +6134,22 @@ func NewGetTableRequest(server string, input InputName, params *GetTableParams) 
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "receipt", params.Receipt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rehearsal", params.Rehearsal, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", params.File, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -8368,7 +8393,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/inputs/{input}/story (the `GetStory` operationId).
 	GetStoryWithResponse(ctx context.Context, input InputName, params *GetStoryParams, reqEditors ...RequestEditorFn) (*GetStoryResponse, error)
 
-	// GetTableWithResponse The combined rows of the last delivery, each with the file and row that it comes from.
+	// GetTableWithResponse The combined rows of the last delivery, or of another, each with the file and row that it comes from.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -12699,7 +12724,7 @@ func (c *ClientWithResponses) GetStoryWithResponse(ctx context.Context, input In
 	return ParseGetStoryResponse(rsp)
 }
 
-// GetTableWithResponse The combined rows of the last delivery, each with the file and row that it comes from.
+// GetTableWithResponse The combined rows of the last delivery, or of another, each with the file and row that it comes from.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15909,7 +15934,7 @@ type ServerInterface interface {
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	// (GET /api/v1/inputs/{input}/story)
 	GetStory(c *gin.Context, input InputName, params GetStoryParams)
-	// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
+	// GetTable The combined rows of the last delivery, or of another, each with the file and row that it comes from.
 	// (GET /api/v1/inputs/{input}/table)
 	GetTable(c *gin.Context, input InputName, params GetTableParams)
 	// GetTableContent The combined rows of the last delivery as a download. Its ETag changes only when the content does.
@@ -17065,6 +17090,22 @@ func (siw *ServerInterfaceWrapper) GetTable(c *gin.Context) {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetTableParams
+
+	// ------------- Optional query parameter "receipt" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "receipt", c.Request.URL.Query(), &params.Receipt, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter receipt: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "rehearsal" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rehearsal", c.Request.URL.Query(), &params.Rehearsal, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rehearsal: %w", err), http.StatusBadRequest)
+		return
+	}
 
 	// ------------- Optional query parameter "file" -------------
 
@@ -21407,7 +21448,7 @@ type StrictServerInterface interface {
 	// GetStory What is known of one file - its verdict, captures and findings, its versions, and the receipts it fed.
 	// (GET /api/v1/inputs/{input}/story)
 	GetStory(ctx context.Context, request GetStoryRequestObject) (GetStoryResponseObject, error)
-	// GetTable The combined rows of the last delivery, each with the file and row that it comes from.
+	// GetTable The combined rows of the last delivery, or of another, each with the file and row that it comes from.
 	// (GET /api/v1/inputs/{input}/table)
 	GetTable(ctx context.Context, request GetTableRequestObject) (GetTableResponseObject, error)
 	// GetTableContent The combined rows of the last delivery as a download. Its ETag changes only when the content does.
@@ -23850,246 +23891,247 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tk9s2tiD8V1B6blVm6rLd7Uwy94794VnHsW98x3a83T1JbY29XRAJSYgogCHAVms9/u9bOAcAQQqg",
-	"yG7JTmb2k90ShJeDg/P+8nGWy00lBRNazZ58nK0YLVgN/31xTZfm34KpvOaV5lLMnsze0g1TRK8YuWW1",
-	"4lIQuYA/C7bggptRj2bZTOUrtqHm53pXsdmTmdI1F8vZp0+fsllFa7ph2q7zvKmVrPdXul4x8n4m2J1+",
-	"P3OLVHTJyJwtZM3MKtyM+7Vh9W6WzQTdmIVynC7cwobevWZiqVezJ99cXFxcZP1NZbO7s6U8M5+eqTWv",
-	"ziRsgpZnleRCs3r2ZEFLxT5ls1eLN1Tnq/h2DcjcVh149IpqsqWKsIJrVjwlVEi9YjWRgpH5jgi5JVwR",
-	"Kgira1mTbx5/7Y+Gt9Ge7dXiDFfPZjX7teE1K2ZPdN2wIYBns1eiavRbmOIjTlxRvWqn5eb7iXO+5huu",
-	"96HwRipNmNA1Z4rA6fHSUrdVwjThUgVb0KbUsyePzUVt6B3fNBv4y/zJhf3T36G5nyWrJ13iu5LmbAAg",
-	"lfl+IkAuWc54pd82mzmrE/PWOGZw5oWsN1Tjwf78zWz4zLDuomZq9apIrgnfH3nNStZDGFXDgME1g0f5",
-	"tb1a9/fjLAbfphy6sropp93YJxzMlP5OFpwBKfqOCXzauRSaCcBvWlUlz6lBpfNflEHyj8Gs/1azxezJ",
-	"7P87b8noOX6rzmG2S1yjXbDdHX6iKikULv+S8rKp2cAGqlrOS7b592kbeYe/wj103+vPQJ2Y0GRbS7Ek",
-	"f7h8+Zz85Ztv/+OPjwDqdgoPHHecJx9nVS0rVmsLupb87xOFHwVDMsgVEVITRW8NITS0Af4LpJAvCIcR",
-	"dK6Y0IZgBChinn+ccpdxQvSD3JINFTtSy616Sr69II0omVJEy7IgQIG3XDG7zHgaA1gXJf7mG7Ko5QaJ",
-	"niEhXylSS6kzIuv2G6C2XymykGXB6oxQZQ+uVnIrECwLXitNKp6vWUEWvDwEnq+jwPnkP5HzX1iuzf6f",
-	"r6hYMvXi1mJX9xbNUip4LcHBYUv7J3+mycbQ/McXF0DjNduoQ/j4Wi5fCF3vZu0GaV1T+Bt5UZTCtq/n",
-	"755l4Ybd7j5ED8wMFL9nJb81rGfvzGsuisiCjrJEvnBkPEY59wG3Xe32wfbKPwa8fiMgFLhF8zTYptI7",
-	"f+ePZtkBcMAZ7I6zgM2YtaNAkWWzEW9olUCBG0S9FCaYETWjReSpL/DVwZiMfH1xgS+f1oywWybKHVGV",
-	"+Sl8Yv7zKAo082rjz6xgeUlrVpAczqBw/lxuGD4xSnJWlpl5RoJsA6rjfjgaTT2QLuU2hqq3tObUys3d",
-	"fb40pyfblVSMWImaLLgmtORrlhGOG2O3RgqsgQiYRw/vaAFMSWgkAdP3+hNuan+/PYwBAAdn6Fxr1sWC",
-	"QQx6zsoyhkURWoGki9BSSSMlUwubDm/w10tFAR8YSs2ekkashdwawLGaESHdb83DWchGwLUyYej232fK",
-	"vQNVsdK8A1zZjLjTNZ1lMztdcLT2eW9rrjUTcfSzy1Jl6bS56BW9ZYTrw890AbKum38QrAbn9qCKKL+/",
-	"sRdALhayHoZpZINZqPGlTmvfmDkw7oDQPGeVVsDYzMeyx+Gjb21v6f6DakHlB8+lLBkVe5C0kGi3H3w9",
-	"CFf3PvZgO6/lOnbpP692MXR7SlipGBLqKFwNFYqRBlkTRvOVkUucqrih1fSHDu8uAkTPwhPyECCrXrGW",
-	"NMUpcILfv6N6pdzGUUzRTEy55703EXLwzN2DA2D8MoVguZM1u9dIi6JmKgKAn7leyUYTrhVRLK+Zjl5b",
-	"kukrVt+yOoYfhr0JtTWc25An4fi5UYILeCJbwCG94mJJCl4cJhSWkbvD+NWHofGaxyRzfy8j8cvD9tDN",
-	"4XzxLTWWL/be2M7wF6u70KLgqKC/67KOwyLV3oLz3Y3SVLNjz5vLW1bT5UPn7VHru4rl2gr2isx3qAmZ",
-	"/duHxWuiShkiaLulxPtGkWPOSrmNaBlmphH7XLGySEozXK8Me5FlMWG2mznN1yOhVLKFvpHNWLlaMFqn",
-	"Ngu8yAwod2RDdW52XlGtWS1Gbr4VgA8OThA0O0NwrhAkAc5mwbuwd2BPF39bLUrGpIMIbrxjNZdFy60V",
-	"y6UoyLKWTfUUeDfqG5rdaStggdQF3Jxx8/9pjDz37/+Yj9GI93F9zCoLIwkcwi8h1GsZXaIRoNBHXse7",
-	"Vkm3eLegZWlkfCH7rziJMuZksHbmbzFzIroFZrCHIbSIyo0b5oyS+2ytlDoq/BndxatuYLXhm6oEza5k",
-	"hUElEPQaNlp0uSqljoEcXoGKm40WTlxCsExa6wpe1yEuZmHjt+FAEgWytc71uBpTvGBJo5AhOq1wHNCk",
-	"hEB+SIBDTDMyhmzKgmi6NtR+JFlLGjtKLlhc3U9bvFD887JgyVT0QBYGBwAkCS1Cy4cwdCmnAg/oVrAn",
-	"3UdjulOHrUbWTAKD231l7gYtFDJnWsabiCHC997a6WyrA7pahNMlgb1hSlniPnwUu1OvB7kfDu/2mt1N",
-	"tN3+r2dvXj9FoRmeFpggNTmnFT+/fXze/vQMv3/0i0IP4Ajjbe9IwTbip0hZ8OY7PV4U40trv97DIfc2",
-	"nBXBXD+8qhKdcJrO4QMutIwaDtIGQ8ugRlkLWc1Sz61kRqJryhKMzZ6fw8ZQQGsvarLRELkNwtLDKXoR",
-	"fLFgNRM5e23xuHsdii8jiPTvRIpyZ/ii2XJJNaszctb50NBGjrKGuwMyy2b/PstmZ1GAa4vOw+eE/djB",
-	"w+eJqCxO6Bgjv3LBxsshPSgmRZHJ4mcgS+COomeWzTxmBNlF8TeXYsHrTdwyk82WMkXOVjSpT1i2UVKl",
-	"neV7F7dEKC5y1gFFQTU70xzw9tDdC/DkwhZxP+FxYqB5YXZyBSJyhA3bL8ic6S1jguitJKWUa5WRi0eP",
-	"zYvcyJo9JReGUG6d2cyo7zxnYBZQmtZG+zPvtcO1C9kggfEOqf/88zcdj1RLQgW6mc127/JGsSGZr+ew",
-	"QcvlsuYFERDMwbVju33ZXwoWN5JIVLV7HqgY7wfV4/Ab9VKY/UH0Yu6qkgoat/ssuCi4WI5/fy/xB7GH",
-	"5ySeiOPHGS/2v2rKlN0oblVkEATSyjUK4R7AO3hhignN7CvYX8FZPgYFYicMK82q8VC60qyK+j5YXfBc",
-	"H/r5T3ZY/7qtgAWwaSfzAA4O7DactTccw42XrLhsImgxwO4TBs5WsLVuNHRV1I2AFysbTSiZ14yuR4rc",
-	"hsLdh5DbrbeWUZgoenhu7TZxx6bjpcAAM0c6MqCiZhuGjk4QZ+KmSlgsvrllU8c4K4ZxxS/Agd75HXag",
-	"hYLrni4pF0oDhV3s06oRF5JyMXccu909XVgkYCtGa0XLkSupZrOhNZ8gFVzBL3bXIGpG3t0WFcfR8/2M",
-	"49FrcNii6wPBvAPZrheeJX7LZcwiRSvtLj9lCUoZk0KL5/FI+0riSxn6+Q9mjMGTYoLgl8DjBkR2M8AJ",
-	"ud04ydhkSsfsTC9cUB04Tqkozja0YMQMt+ZOunFeyHFRGLhQBEgbWfAF71k/B2Su1hY7tN5bMyZpT3gZ",
-	"C5yJCh8tE+5JZqgG5bJwZnSCQ+OzpPl1y2pjhMnMCB58WRdxe4fi/yfy6++MYjWWbkzi6A/kxbxoLR6w",
-	"9QABDvHmYZ7MS/ZG3sboAgQhhbyJm4nRRo5fFrCN246M3oIYeeMNXeiEWdMOaHnMPvu3it2eXGb4CTjw",
-	"MoNG3rMNmzno9U2LjnKr2v2OwAH4Qbv/MQZzqWk5nkpem+FwP4fYgr2u1i6GKma4w84B/VZSWPEu6r+Y",
-	"5qgEjhMhXmKUTSDtuzTzXtecljFhUqW8AIHbCc2ywqiFYslqMmc2kG80ZU4dbWGZ7JjfxgOoLuU2MB3T",
-	"ohhNkI6hNNwHQUfFDwRagjVj2aWy4M5Sl/0TBupPiwjhmqyokTptfOkBspBUQ1Iyv107vmeUbiIW54Il",
-	"zDc9U3T4VSPGOlyXNS06RNuHamxpLcyE1jIQo9g1+qXG4Nqgrtssx0ESgOH23NUn7RQx2P5ARcGKH22g",
-	"Ry+yJI9byHNZ7TJgD0TWpGAl01EZiZmpx4tUSU5StR6HKF5uqSIlWzhPbiqCNJAyutMUDctIYfierMmC",
-	"8hJ48b6YTusl00Mc1IYpD9+TZSkWuG5T0bthtESQ9MzNmupGhXgp11EUvG0f+gGjIc7Y/iK6HRnTuake",
-	"f8MJYyvgyc2UifAXNs5479vRagwXcfOus/aNR9FGaF6O3/92xUt2o7rmhlTkXyiugtQI2wNoZgb8sbt6",
-	"5TT+PsF0YQrDAQMwyhBLp8vGcihCZ2wYDRB6fMdH+TV1VALoeur22Qza0fvy1MF4jcJ5AwYdFjCop4/3",
-	"bMtz2TiDN9jNvFP4oXq7dcJFPddU6Zuk5eayNeL13Q2sIDY5KnNWJbJd8XyFsVjK25wmGPpuXLrVgaPa",
-	"rK1Br6GRZMP5+vqkd/YVTcmsM5A6cyUkYHXdC8PcJkzJHHVb79xPoiZ0yKBL2NDzFZi3kkZxcy6YoMu5",
-	"ApJkoQJUL2FeFzZfpjXaVqw2ujtVay6WWUeHnxCj3JQTzHmXTVySh7SnSTQef5FgGZrrhDUj4HnjU1VG",
-	"GXxxzcznSno3uVuyQ62CIwdnCbEhCHQKyFgHMx30HSU+YH8Aqv+G1uuIqpk0AacQN2EpxeHJ1Y+h6CLz",
-	"OoGm+9pbGnsC1YrFBLsr2dQ5I/BtVJ7U8sZK+THbxI2fNvZD7SjCiBQ2nz72MOkLDBc3Aw4iO2K6NdT+",
-	"0NkBRzw89wsnkaemDEx943XMCSLg9LMmZcBhNW48aBJaCghdXJM5y+mGOQc2psCAQ1X7zFaE3V6WXRSH",
-	"0wCOiaFAzZzp1MXyhlcZ2k97V9jVSdHuGiJOFhgDOqj6If4kjkFqhhIzH0xtpFynLMEHgs5twQQDFpBy",
-	"+Gasq2+izj0YW4+uRlqPXRsZ4ti4LxdDMxQqI+XaIbOPzF2O93sKtk2tAPG9jAmXjBAsNTZefpzAFwlt",
-	"WPOqimIAwg8SAUsu1j7TE82r5l3DPllBqM4IvUci8pVdOx6UXOspuDNKdnLCkpvdYWhXEPIpURaD8OpC",
-	"z4gNZ3Kwi723t9YlNxwTUDKtWX2TU4VWMiNtaQlrsjvNhJXkclntbjZGlMpmqmJlidY+LeVNwVhl/6tW",
-	"tCzlFnTyG9Xkq5uCJsyB42KC+4q1JlxEQoQHI4IjbGPNWNXmb2LaMOjnXCxHh032gojjV7CNW4l45OC6",
-	"bhhk16gw2DkjULOEyEbHNaEJoViWU++XDRgsvRFYc/ZS2EtaKaSMYryq2bX2pOaERDrdRr1CXCrBFxCD",
-	"RNysyJMX887Rq76Lp2a5lvUuZtxQsmy0LfRga9vYwL6vFNlQgz/xeDl2y+rdjWpjCoeIUif+cDgjUWsD",
-	"yXHTXsFoP29cqWuPHwWb1DwGtClit3c4DGY3SEyAU77mRRf/Q6PleOumVfm6C79mC21eF5pNBJwQ1yMU",
-	"jRDRG3V0dDDgASb7qxmJQSLrOLnLpVASkBzKW+HiPJ2eWgwFrX19YcWFzTS7Rpp/uwDGaFRiMV64RHBc",
-	"MRHnt0Pqgrdv7J/a5TnCkMPEuxXbLRn3HLkVxhFFHaztzflgRTx0+nn8tcdhvZNsw5VCtlmiasDFDRpe",
-	"DYntGkI2lfUieW0FhAYJ3D6bbSnXOJX1z8RYLG7nGGqBfffjlQJzoHjcq3/nQs5lsSOKbjNDS309DFcs",
-	"bGq0JB7EL5y+n8smFqm2strJvups8GuiOd2g1lToOjKxF4tFkfeOXz3JL+RikXrHeR135RmhGhOLFNES",
-	"ON6WzYmBFmgfii9FEMo+ynBoIerAZI+I2xu+tu9ksUtfXY9bk79dvkYJEvIHLWXnilRSaVZAwpki/331",
-	"49vMHYMqcqWpKGhdkJ/Z3EysyONHF8TIepGKS9kQusTKJsoF0iv1FGVXA0JalsOUekPvXuGXj8M1j4Jt",
-	"Gy7c3GnU6wEWaxI499aSGUZphnZOEULq22+yoVN9GzlTAlUjkvgQKQZeM1QhYm9XRpjfVDpRAstIn4KV",
-	"IXW3uAs4GA1Ua9igdwIK4hgqOsFVM+T/9z4uexLrwJ8eAjnBM+EMdA4m5sx2kmy25LdM3DRVBDr9ikRY",
-	"wc8BuVP9whrT/PWk7zwRujV06fe41kMxGAVHEwWta37LnmI8Boh1C/v1YXK5D4jYqX9sdC5jqtQzcHOB",
-	"BwylBWsctV4wQ/6gaEmYbdfKFXUjbERPXAJBJ1orgEBWJKvrptLWnAGR8vD/nIqclSkx5V1UD3uQxnRM",
-	"xai7kb25Y1fSOkZjmbZY3HRKuTn84GAeh82c8p64aAgMLZuUMd0Gp5v9EWXYoAKMEXI7mrXDoMyf0q0X",
-	"B5JSMecTImX8nVKb6DbWbnsRhkA5K+p2JUurNowNfhyVW467y9wBvIEonUSeMEEAzbABfskgUxC+NC9L",
-	"MmfmbduaYo8SOc+BUSNmnIgWseuGOYI9CodmrviDUZnL0paYUd2qhSuqxplCRqZXxjMl97Ih9+ybMqdl",
-	"9ClAtEZpZcdhp4hco6yE+ttg7C+zxTKss0C3DNks1RZ/LljOC5YovTVQeHLYlL5H9+LARQzCK900Ci3p",
-	"hkPRUmLNjZHQ9pm5vXXMx74Uli0J5/c+xVK4S6JlbNZoJb/hUBNbTAM2uqE7A4kVxIASeYu88YAMGqa/",
-	"hS+ta9G/DxdJFZYomI4K5kDEV7SqmGBFBrS7YrJKgMZp7jFGIEkhh81QVv6J4NgLo2whEwGLWjfdaVxm",
-	"/F5xjUTRmCYhp6fDYRwrjWUOPSVNLZ78IutbdvfEHvDJ22dvXhxmf5bvuZAYHz9qrypxvZVU0SyDgWoc",
-	"150EMnSPQtIUzMYKUtIdmC6Fr486mKYSLzJhq9W4UGJaCw1OkuhUjVBNnZIpvLipVuDGAb8ieOuIM7iB",
-	"ev6A+oHW0t+JNbJ7isH9ErKYnjsrdKL88Zj8nFQueF+tcWlTaUHgsg1e7IkC6kYuxmtiVK3TMWJj0m2t",
-	"c9lKSgoSCicISu0dDIXVBKOmRacloluHSYmtGRMLek1vcXLYAKQ4B4feK4oMkifm0hIQitGv7ZNqA+HJ",
-	"xxmk6y9MwVOs5DtwWOR3N9ImPYyCa5AnEUuypaKQ6WKZbeFcLJfGCpSbtOyxX0JVGNhjK2gOVLFN+Feo",
-	"kILntLRORF/MFoFCoMhjnE6m4wRThr4f2+jbDOt/gPkRhpPcvCgtn9rkVOX0EiNFa7lke5X2hkOI4dFe",
-	"pap1dgsqjpyyJY5RWzS4OOPaq9Q3jWJjvXHCt8kYMViKcpfmVr5+OpA/tHIYOfapFxPJnCoGOdjOUz3B",
-	"L9YJjL5/Envl9d3Ei1hSbaRwTczI0Uhg1ejYxmt2y2UTQdHvEe19jnSH9tss9XxFE5XWqloua5ooxNgG",
-	"q4/McJ2SDIvpwPGcRhe/D2/bHml8svW0SJ+TpDG21hwX9ecvMAt6uLi44wgTjfHfzIoQgWwQCz5yD7u9",
-	"3TYIqZ9QGVQz9W++F7LdYTmeNg9IPs/lpqI1V9GCzhNyplMyDjblcRhvy4xNRBMbhJkII/gxOnW32ROW",
-	"OlvskatHyTiJMTQnWWb4pasujEEzTyCaSDY6sx8UmLRYZCDoRWsND7A/HdX+rrus3ZnBlaY7L1JOSoOO",
-	"56dnM4DqzZCqFFZY0luJIgaUzJjvSGGLr+lAm0qlmvyeEvc7BWJ68OhKnxhLSTcswyBpWaPR1zAAh7TC",
-	"PxtzptH3ZlcaVVrAlw9wlQMcges8t8h9jyk/EKSUpOOSLQmKF7AZLB91xKo00brbP692rQJthmAAZJRc",
-	"tFVjPnvtl3Sicjok2FzWmo1uoQPjXcOZMSx9fHrBcZh5NrOuCWd3zpu6Rgco2JmXEjwznmF+eGgAcbJe",
-	"i+e66I1oIRdCPXghgxlUwds4RhxR+NROkGHQU4gGDGsTDQ9T1O00y5yoIY2WjhOZaVEJsSfURfCxC06h",
-	"n/tSPfeP+RxX0dpKZ6gpY1oPURJ9KBDcv+kWFBgF9HHFqzfD9RFG51smriK0C4fx/W36UBz+Xpk6glVw",
-	"yn0N2hGpWkfu8jltfEiQ51kbunO9kchSEmuwnqZ/T6ntDGNvCptJc8L0oPFmt/F7eWgg81vzXjpvSNZB",
-	"GvgUBxCmXJQMfADOHLEfTthGngwRfRegMhw1Q42SAMElZk1Zo6TOMX4pUQZuShM+X7lxJI/C30AT04E0",
-	"dWe+24dzJ1fdt8wcURHA9wudZB9RmnbrqbWRPKWUNlTHiAGdmB77h8HRD3H6N80wYm/QUo5BzbC97PHJ",
-	"WuYnXCzj4kMsztsrDxYFO1YQTxZbGwlCMWwq6d/wXn30gNZ0Dj5AyY8jQvm6EccXnzoIGKl/lLNYhY0o",
-	"6V/RYgrVN6j5I1h5sW1v/2ye5fW7Td9CkqgowAYoCmLwU9nWsisMkqE75Xusjo89SNic6ZqRXxowNDLF",
-	"XJtLvTKEQORsSiTvRawBHkbNRWy2kkAMAfYQmze+iEkGx9asLNHbgLR7nqwjrSeZsbub+AlNB3JBWqt4",
-	"xG70KYpcVUl3MZl8sk8Ppwo6usa02OFYHezM6bxBjNxCvEIhbSbsmrGKGMEUS7lDJ1HXvo0rQ+xhAxMd",
-	"Ca3dvAfVsFE8sL3ALH8M1jfRzL4ar2aPq9jUVhO2fTlbI7Mlqn7dniHZXeOHJEYNNfYd8kFjeVB71GR2",
-	"V/eizGPPfNtmrDYra2K9v7N7V9Du9uHwCnywx8T5rXQyFD5ylHyW41QoGk97f5PVcYar4LQqtk9vOVj9",
-	"Jn2rx2jkaPHj/k0cL2333LRHZiDGZBjje1bf+Oqaibgdx6uE/XZh1qmvxlbm97moEVdKN+Y3rPIlYyEe",
-	"UKTH1quw9M7b2IXjIEFF2CgPGbrOvwn8SaowPEIu6pLBcGFsRGqlg4wsasaK+yTaFRjW7JIk3bqtZAwA",
-	"il5prDUdGnpC1YXOJXaotf1pWw9iNrPWy3lJISXTNWNeUqgE6LIswLLlOvZCt15wKLjWmBgS+mF8z15s",
-	"mYI9CHiblZ4FPXC/7lWdOEhT42gUa3CeEYA1K7BQwUVmxRfYLNpXKLZulAtbv05IdPOAgye2r/02i60M",
-	"Krcx9A5O3dnO45FvDd1OScfp/qExW6WGO6PoMTW3/5TA5RMpbIE+X3T3nvGDNRSswJvPHDr6/SbwuG3e",
-	"NEAe98oHQFv37rG48hVcJtjEEm7u+BLgay6KafLqp/i54yrsHJ5YPPYKkLSNuOo37zc3aJQ/QKY+pj8l",
-	"Z4/hNLrtRllIENHbfv8J6A1geLJPqk/SjG3Vpmzy0MLmNQY4ghF20MRBFRKZibUFj+lSnCgsxJuhDlez",
-	"v68DLxK+0xJnpNpZN1vHQPU+vMp6ydqWqi5LPOUWG/aGRTPHB2tG+a7DtuOnast0Oid73ZSMlIzeGtQb",
-	"HWrbz3Npe1nCVDZAR4pyd8MXs2yGNhJbe0A5Xewml8KIWfEEmWhXk9fRVia2Gw/3mWPQ/rYTvRrG86US",
-	"0cf187P6kk2Ds40wzZxDMdbdLL8HpMbYMFWDPGh7MUqqjTvErwxB/1Ld4K74UrwSr22tkS6mugokBxuL",
-	"ruMQbAt1dedNUolxHm18o2ZsdNVS6mnNVW3K9USXzgRtOFUOe1zXlrYx8V7FetvKtesmTAHlqp92jY2Z",
-	"2/Iibb0RRKWibSuAnl/M02bQPzAekrC3Rr8OGYZkmnPophb2v+5Da+3xa/rExl7pk7WQW5FYn1UxCwfk",
-	"zsVJyBSqFadO6bT4UXmgNo3dZn+6vUZvMXRopBoaThABEu8w/t7c9ImNxexpiwkBRrYf3wObmJRyGRcr",
-	"IaPy8cUFqmCCbZnSqImNb3+VrHUZbzBi9pIBDKIgw75t8Ya4Q6k3KnDbdkOxszZ7eUUL27RTNtXUVvwp",
-	"YdfzM6MSS01LX2eST1VI4s1mXrItxF9SWyoNQfSVsgqKauawrBWsMW6/nLZwSqv8bkc2jKrGQJGLIAPE",
-	"cIUD3U7vr0eqjqw5oEF2uvxF0GUnRUpS5gKxwMjMZhiA9tuL7OLios0Mn1C0Pokfz52GltdSTVRkpnVC",
-	"Dt9OzJeDF3ksm3UcV91pBYPiQIXcigfgQreldosS/igORJm77BiWAHo895JOF0kOVosYX7AhuXZc2w8w",
-	"ZlzIZHCMBD9ImS0XrLAsu+0PPSZCZpLuC/tLKMDxIJnnTa2kTycwY6Bs2VNC0QBjxXwmiiO67+IphaAe",
-	"6720+pH6ceuZ21eRO6GCSRSJ2nQdi081gRptW2zVSpvuD6LiAy2O3x3XfmjFAzQjDtB8jBw+rMkE4QLx",
-	"fKdnPtXpcOJuhh4JxZeJIrnNJlY6zUitG1qOqFHkdZZmkz51vAnkGDdSr7bAHtve0oEu5dNB+7MBFvgs",
-	"+VJ065m4VBbzywlw2ctv6Pe0DEBV0/y0Xaxbw6VL8F9Yy8P0rtbpkNvR/a7HpA7Eeou1x4DKMCA5trbX",
-	"UfWKuu07fDj9+JbbiTJjYcPjkRZcVhZxuf2evake1F/KM+ND2hmIBkc2WRu6xg5W1QXIg3U1dKON/8Ux",
-	"GvjsvXabZZRsT+MPZ3fcslePMUkse+nuZJTd2QfVT21XMJjRV08srD8qRtOBIB2CAOdPByROi4PPQWrr",
-	"Faf85iJex7MbRRP8ACL30qU/U0r+LSsc6ZUkh3RXBpT3KZAurPs+5wmJseQbrjv14x6DJdhZhh9fdAzD",
-	"j2P3++t+7fcsWlP89AGC2UytnCRozzOjZRkUIsS/sG1uN+d4xcriZk7z9cx2HT9YVzK4yhiOdQIrJjSK",
-	"cmxu/7atOSpILRkVoI5BIw9J+fFzDDCunwy8r2t0LtxL0BjZCW90YH577ogGKBgEiaOnJafC9v0Iw2dG",
-	"9TWj+v4eCi8VwDT4ow6wD0oLP7VdhbzDbhC3Y8bwn1jNFzyn8aCofMVgwpOV0nmOCwxF3QIcbtq2ySM2",
-	"4krFxDiZ/cpIsLIuwgp79rAjb38V9Tt3q2CAQXko5hYodNzlkAy9sko6RBdnwfYhWkCvatksVyPPoPHF",
-	"jr+uzjuP5YmPwXyHVO74CdxWB9Itp7YrO3L85wOiPBO9DD1FGBvWaYHUhg2pAX34kGDlIN7RlCf86H7x",
-	"L/dyO9xA4FHkbUOURxAY5ApnWICTkubrey7pOmlN/2XdRryODLHF8UPhNylp+tvxwnQ33izhfmkhPTYc",
-	"h5YayjrH/Qy+tCAYk9ZsBxwYQ1bQymX9Nq35YM3GGmhh/eXY3MhDJSO6uNZDhP3b7cAr3EsPLvtG0YGX",
-	"fYzcruCJHju36yeZ03lT0qhbl7OyiHMvSDny0VcPM2iUVCwbupzqx1F5TXW+6vxoL/zEtRKLyHdUj3KJ",
-	"2+ApGB8D4J7jkdXzweo8E5pv9z2Xa25e2oLAxcTzq7pqNNyf21MLshDmsTPZOi0pD9OgGxJDkF0lw5qF",
-	"3sjH6I0suNJc5BpN7ff3TUaBGG+X2OqfEeN4u4MVVmmG2KypVW1giWFX9BGmS5mT7SK+AeCA9zCswjPF",
-	"69Ctd9QvqG7LV9lKDNOrIcXnc2HqY706IyTXDsSGqgUNwO4nt1asZ2mozHnjngt9iipwUxPxJtWQGgmX",
-	"EByRo2MzoKbmendlENU2hGbKCdDcXFsu5Zozl7L2ZIY1k2/csBaZK/5XhpqiUwkB/UF/YrTGWk04dqV1",
-	"Nfv0CexoCxmXnH64vn5Hcil0TXOvuf03LO5iKh+Ra76xJOny5XPypz/96S8ZYXUta/jwvTCf/uWbb/+D",
-	"2GoEpJB5s8G69iVX2nZhmxuBh8iK/towgqbDzBYMtRNd/fDs7Otv/0y4ICt2R53PjDxzLQuhTyBXRK3k",
-	"1tZqDgqQYoFX/V787frl2X9meC5ZknxFzfFc59O5EYRLqlZMEaZyWrGC/OH9+7u3bzPy/n3z8e0n8+/7",
-	"93989B6if3nOBCYQ28t58+p6ls2aurRAVk/Oz2XFhIJ23o9kvTy3PzrfcB3ky80QskFy25PZY9B3KyZo",
-	"xWdPZn96dPHoT9Z9AphyTit+fvv4HJ8IfLREi6J5QGC6eFVAPJ7SYX2ZXqP3J3+PE892yPlrMIl++mDQ",
-	"W1VSKFzt64sLpG8Y12wYdFWV1mpy/outMIhE+BjljHyBnPvm2X3akwAMpuuaCuWq0n3Kwr4hsR15EJy/",
-	"pLwE3w46dzcg8bUhc8G87v344ju0LG13qlhUnZnQ364UAossDd/w82DcA+9p2AnmloG8yQRIg00fA6Q/",
-	"gib0Tiq9rNnV/3xNCqrpnCqmMq8S6RXjNcHuaioJwvOP7R+fbE48w7DbLki/r2XVnnUfot9E+6lycJAu",
-	"JbYHud/BP+29TuAD1mtqCU3e3ZpDfSzo0N5k3wUx2HzWvG9rgO/C4orp5/31mNKuQ9w93z9QyT4MK7xj",
-	"Qzf/dvXi8snVi+eXL67/xw8/Xl0/effj5fX598+un3337OpFt0HcN4db6/ZIhFk9TiC60Pz0Wd7S4Xd0",
-	"jGd0CbZdQoNpM6ik4aqk6pqzovt22oY1UcpzpWtGNy9wUBxxfT6pRd3XVOkz+MXZq+9nIbbuCXF3Z0t5",
-	"Zj49U2tenckKlb+zSkIDrNkT6Nc8gi9pdqfxKGcKdty9pD6q7N0FHpBAk1LyHsr8vJ+RPxgyBC1zyWsp",
-	"13/MyPtZLZVmdedLQSBh+Q2t10/AAWnHCBvaD7+zTLw7q+XXsDrOjun/3VG2lgwMwM6L5vugsj3b2o6M",
-	"6o/o2zETKabfz57YLkO2YCsk12RgMn8vghIoVLCtEXkejoKv+W3b2YgqkCRZfQaRfPjxI2LQFPFTLFGS",
-	"66AMbtOFIoW42pZbSHLJV65gwDQBCIMQZ5+yzyUqDZENOAPGhMSphhMs5jvA2IcwIhvx0QXk85pRzV55",
-	"R+j9uMG4rjTX7G4kXX58XAAPAvcReWV0l5LmDHp2zRkTECDFCkI15q3abOBKKsVtyCiSQtjvi2uaTDex",
-	"w85hjN3G9NvbexjnH+HfT8kH8l9Mt5d6SuQdhu3nBtRUYgBHeGuYWVpiorf+fUycfPEG7ImG1KRrbAdt",
-	"iTZ0R5b8NozU8yWlzeMnHrC2PJf3M7gUDDP5rw2DPlqWR9fMxqzv8cjAFTuFO/82SMQ/MxqHXPYK61QY",
-	"xu98fN7R6PPxCHTy9AO4K/kQqKNQ6AIKfpANXQ/wXEdaRtki7muF+E0x4TYucx8HnqFVC7wKUJfgOEaF",
-	"RVBODdJWXaD+e8j+fD/Lgs4c1gbhG8oSKzo+mj2I3g3cPBiBzzYUk0gfQlGjQscbWj33LsIeQYlD1A3h",
-	"TJ1/xwQQ1VMqc2Zzb2iVogobWmW24oKCnCcQxW0NC5v39XBE+aFT2sEbnjACyq624Ighri5Ir3cgyi4Q",
-	"DGYjwCDc4hF5G5blM6pkX1ncQwmx4PWmDaI6OlI8xxVeS6W+tNDy8Kuzh2njNHy/TEjfBl0O6tcYlr7z",
-	"/j2jRtk8cMzkgQJYYDEYuprKe3SPfynV7qHKwaj8u1ia3f1sOp9JdzAM+YsLB+Z6+kKkllZcCLSbNmwR",
-	"MY/fMgEipSMqvCaQIDaIZresttEaKZXjuRuzx5dS4TzYfPsrZf8s6O5pUB2M3VUs16wgtoIQJrS5cmUp",
-	"ide8nI6824mFi4XBjRR/9+T4a1nQ3fiNaXmSbX04KSu0N5p4BsuaF8cSisxcBh/9rdsqwRu2mXcYLSJN",
-	"h9WeQgwqulGHUaTHDlwuSjBlN40jaNrWv+e3HkpRiKBlK/Y/GDfH7OA3galhjGgCWSF33GDYXOrVMbD2",
-	"Nd1BjyyreKl91Ywojp2zzL8Z7MD8haUiToS3WJlGHXKJvYBh4zAWn+Agzu4x9PhM+HYnzfRhjMfO92Dm",
-	"qiUgoEMdhTzRNSNUEAQtBBc88PqGDbL+bk5hbrGTj5Kmkr5RW/7oGMDF/RBKVCl1RpS0Wovcv1BoOD8o",
-	"priq0ocMoy999ekT2hVwiQQ1sjs9Fvcc6pIMaqFAifAr1UnaCA0NUvlUeCNwYRzVyciUudyzCTz2JRYM",
-	"GEGtrH99rC99hL95OAmmF4SfYrE+ii7QjVwM7ux//+HvF2d/oWeLDx///M2nP/7//zabvI2S6sObcMHf",
-	"993DKVl4JNsj8XYCtDnG+8Fmwj1GbqsZ4lKEi0fkZxufYsPZMNynqhm4PM2LoTaSFx5Y+4QI123LbhpU",
-	"ZTnhyxq22760KcQjHtOtzcHLxl8ijJ+kVsUWduX8xi1rawPeX5d7Rmro4k1yWQw4U8yQo0Q6ZPt12Mtd",
-	"2OpHGLKywwKobUHU1M4gp/coTp6hjYELn0LadWoj0JPzNBt5hl4MeHVUryD00/CuDJuv7kjJDIxITlXy",
-	"Bn+dDQVVPeAy/5/HY1A8wUAZuClBdVPTksi6wC655jJPRgx9AmqSGP4gMQ/kiAGxvkHeqIBYs4GH16KO",
-	"zxINp3Ud/MaG1QIMj4UJWLMBSNyciwJiWwwGZF32+a2tywc7PamyBYA7jar1lm3xWj6v5bpdM36Xx/FO",
-	"lYWTkbggsgbrko3i90X6of0yLWtGi52NoIOkAvLNxV8G9TjAkvOP5p/B4N4XovD3N8VG8EtTLFlhcA9S",
-	"nhpw3R3LXHDJSkZBpYXlwJXjypU8DJWzaAjxqsXgYxgUB6iprSybpKWvodrroPEfxIlA2eTK1rBzHi8M",
-	"xvpKkVpKTWylVae7YhupFHd37Z0HNL1/ERb/Wi4Pc/gjp0tgFEo7aad22leq7frXS5Igf2UVtt9YSlmc",
-	"TBIwLFoq27X8+MzkHUzPLn230N9gZMM7C4KkXt0arn0iuwPbMTDEwohQUtIdZL+LoHVNyWgtNNIBJJ3T",
-	"AxVsbMzJHOIgMbhuoqcRGvodba3w0EGJr4+9WgojLDwzYjvjQnfkRggulsdAiGdq7fru2KAm8qNgLuTW",
-	"8EwnPLiS21ikU5FfJBeHcMEmjqZT6bDQ8EFfNWibUfYEfUn8N10mlfn2qZjKeIBpndBc6YvbGYg8NaJ1",
-	"I0qmFAadQITplqd1Ziyj1tvR2ApqJ+VyrrVSCnnlVqFasXUx3NDWzLU0CLvkHCuwD2qHym1gQgQ8CBuh",
-	"caR74adqRauTqTmGJSFv+U0ypd/FJUJi8yki65RrGpFyV2FXiS/j+Djl28VzJZ1jkAoOwDmahZ8rLIRt",
-	"bhVaJ5h7PQPNzFq5M+LqitqITqxDmrkx4BxoDRW+YyWWBD6Z5KpdkcUUjmBHhAOc7Du25F6u81rXHLvN",
-	"AotDiuQLgKyAfyXDrNAfN0HXill0cykKqyyIMJL1qS03sqE787gW0BMDnqRvjAFsCRiwgM5Rvl6JLyEf",
-	"2zaUwU7t+3Fy37GpbGXUgblGT7XPYu9dsvSkj7btbzBArY9Fh3O5mRshz5Pifiz8LiOM5qtWV4EXbV5n",
-	"2ygSex4qENJO+0DPAwgPPtTndtyB9/oSjDZP4bAbrlmB7g8rulnBkvIkplOV9PP6Kf+xlfV6LuX6HwYP",
-	"biBC6h93m/IfFa1/bZge6YhOv+MjP8NeLu81XWL3VqTuNlEWNQa/cj9r+dXi7K0U7OyNrfY04fVOf1rl",
-	"cHpy1vnBrSge0YrmK/bIwr/7a2/Gm3NBAZqH55MVE3ebEn+qzuRiwXPmarc8UpWBlVoxpjflI/j3YUve",
-	"bQ6eGDK4c3U7MXG7pS6dgGv7mM6+56qSytfNHNqAi9EeWPxTNvtTzIT8cwfTguaE8NfnI3yGVVOIiC0l",
-	"LTDKG16DzdoiUpTQ8sE9RgASNF49HRGs+cmMa9f1Lh7/k2p0AJzAte0mRS2rihUDNuaEDv/ZdPbRqZUy",
-	"1yxe+uDwU/2seZXmvrDdQ+Qxvwplbke+t7V0ZQJc6eqt5eF4k7Q4TrA5K0urTFoEgbbIra7nvFdGs8O3",
-	"vWN6umrnFIZBG1Q6dPz35G4Iy3kOuhwcTI7nb8AmAcnk2GhRptMQQFsbOnrVL+6qknIxhoj9Di2Op0Qt",
-	"gJygqdo6L4wCAM2gfZ0GqH3TIR8oJh8p0BbsTVu6w1Qra6mwxAxz9IGIeNsQu+PHRDqs/3Lm+7EkKctb",
-	"GHhpe6t8sXJv7TZiMS5rHu0rbaAIX3X7sUxY8K9cRINqNpSXN5CBE12UFkUNlnGDOWZsoD4Gna2ExC+x",
-	"6A08OKYJNhkdU2zYHXxsBA7c9oPLwMQsYltZG+WZlSUXS2vakgbJN13eFqLd+Ufzz8Gia8HNjwnP+F4K",
-	"drxkDaQJdEvvE2dr9ny4LEjvfCcIH/ILwLSfWYALH24aK4/iBSwKe2HA3aBLSc58IoK0NXgs6g8j5b3V",
-	"kO6dp7SQIZz+3DTVStdHq6AJJGHOctta2cjg852jiMe45ysmzEVvaMHOmspWMjPkBgqUQQQ9PlvITc6g",
-	"J91hqdsWRBvBCz+DkJ0NhDvZtKa5LIzUuk1JZ41QjInBGOqTClwIq8OivIX70ZiREd163Gi4nqrdwDmA",
-	"y7yoeMVL1l7+cWoY2BY0g12sHG67g5k9Rkt1D6f2dl6yW/d+hRFOyHHf0Hrt0IH4w4ZXBQR9+Im+wyFf",
-	"kKrCDo5ckRgPflTJzQALqg7j3CjeDEQrvbPNOk8U4Gyh9nkjnINFEzA/nlyC02EhDV6zXMt6RzaN0qTk",
-	"GPssrKwCwMd+/HLbZ1N4W+cf4d/Byn3thZ0qDPBk0JssacNW9pXcLrDOoWHtdJEunHz4jbyWcj07Ib7C",
-	"/CmRC6z7Uq5BKCDPiJN+qe607qOQ34tB9LLRRi/NwMDgguqPQlzMPqh2aI8i2DOhtqxWrT8Bdruiymdn",
-	"pK9uIxuhu5piFwR/E5qXWOmIhkc3XHNj25obrdTaY7kijQBg0LnRF1y6eNvJ2HYIIJqumYC4QVtTyfDf",
-	"7uW/lPWS6Tewxc/JMK/oznYz8La9lrTAQf3R1cqch4odtF1BBb20l8S1N/jdQ8kd9/Qq21H6QS8vJpi9",
-	"o/lJWdO70Wzp4nfGlq6YJiu5JXKhg0fDVVu21jlPDP67ymMQCdEIjQKa1uWBh7utuY87OvrlG4nxZ7fA",
-	"seTycMd7GlNXiPNDv3Th+M+EMRScwVBK1iOEQxwbYrWihpYTaB36BygqV2QEa9HJmiD1Lv7YRRkXAHf+",
-	"0f5vUK65xDGnlGzcEslodtup9DNJN3Y7bxson9Mhs/ugO8f+1tweeKgWxmXbRHfQlYQL9+tU2AWf9ip9",
-	"uGEYYQ9lhrvdDNul2rpSFwY56FzZzlbRUB/eS8pK68AXY8pb+Wj2lt2XXGmDrl9fHDe0/YvGtuMtPW+R",
-	"ItlZwo04mikmKEFphMsu3hAtMYDUoM4Z0VLTMgiKDUoYQHg7zjW/lxl+0vMZUfrHTvivV/znQLmfbsu/",
-	"z3BT5YgmV3BR5e+9unRwki9SZNoXntFhNhc+VoMBtpyw+cAoTQ20DeHCFmzAIg0nRwjsS38Pn01vlXQG",
-	"jJn/s8gfcJCUpm97NhItj5Jm3og2cc4Wd5eNrwdl+6djiiWIDRgaY5vxgYcnrA3bcbX4auN9gS9Irxx4",
-	"vW7UqLQVbisMH6Wozu+LNgCcDtMFD/ZENNMxW8LYTT0ry9np004HUwnaQ29XPF9BQqjNPz1OlQZ8ONit",
-	"GQVeoJYW9xVRcsPgRSQegaFg8N8Dak+bLXxaRDoAyc+o9sB6r4o+4d+D2zkF0+J9KH+7RMLGgFbLh+dq",
-	"d40MS3mDA7pg/i9JbNK8ocDbru3WMNWnBnOVlmGIUMo6gWt8adPEOKTCJ7OUEHOeuXId0iVxmxNXx6kT",
-	"ivcZcDy0oKq1IpRUrDYKELmWZAlXAf3U3EjL6/ZqnMcwMqciZ2V5z1YHPbyMuxxghd89WehUoocj9e8G",
-	"M/iRYgfixYqWC1JATXcsTP00kuCgNBWFGnFdE4wmK0ZrRctDVpNnRgFWmigZ2Bnua0G4OGDe+Gc1IRhU",
-	"sPC2YfYbecv229q0iqmAckzI6ltF6GScZ5S5wJ7gX8tgoPv3Z3WWhPEgvMZjXlkla31Iz8Axp1XoZK2H",
-	"GiTbjR6tUCJOl7nyBr5KIrbpgMi4gyEfuOt/yo6O9miDl3FvQXcf/wzBMP85IOF7cJ8UDU906ukv1ix3",
-	"OD7ag+VguovL3vGOf1ZwzZKZzfL2QDOCifXu/hnbGp4SY/YbFNo2lUF9FGt1NsugT1EP3fPQy3tITa8+",
-	"qg5ZPE5KNH+LRb168vkRTSq0LG3r4g4eaLkEH3RGGgFcTbSuB6yIdCYXfWQw0OAD0j3QXzfoUO3JRVuz",
-	"ZScbsQS8hHoiXD0lFxAtJCRRTb4ic9mky4gUdKceIPVnkZ0Flj2nefjNygVWugCgTtpoboObkjv9sgqK",
-	"u7ikxRyCVYJkYPBGV1Qoo/mzgtA5GFxAw1jUjB2r82IpxbI1o5M1YxVWx5nvdOhWcVcUbNFRQ7PN/s4S",
-	"MeodFD6OoSp3gXfT7jtD1J6O0R0Lln0euIcvb8iajGVQZaxmxzFcuXgtQClEH1oz6NGLS5qVUNg3eKMg",
-	"6LJDBRVfijMuzkoubBzsgPB/xZfilXjNxUkjWoNV0u221sfJLoB8PjOdtSnypcDog3kttwq6c2REiryX",
-	"HaZrG7sY5RvX5tsx+dhXPzw7+/rbPzt1Fy4Q1LMVu6MFy/mGlkk2Ac62Y/Z86WaHc9e73meHdzPAn4Lt",
-	"GbvY24olQloX4PGKKD+YRzwkawPusbhsxBEzNy4b7AHj+a8z7FMyrxld77vhMkKt1fDbi4vj2QJa9h+I",
-	"VPgI5MbxogUrwPDuO9YgEWOQmayVHbVl9d778JmSqXTHVoc5kVwMOYyBVPw5+UKyOsnPnaojFc/XAWvA",
-	"hkCqrcGABSiCduxHuP3/boolC8KpQlMbRH9Hy1HaEPmxlShvWc0XFnRJMvmTGbQbG3B4yWiBDlVcG7bl",
-	"0VhgZGEgVtmUtoxoKZM0lLFqOBsyEiJYFkHDdBsoKAoCQb8qtELzumPAVAe24oIlvlx65k/hrUWRF+N8",
-	"oe7Tiho+JcuiE6BXt+e1Hm/JAHWOowOawY1mwQ4s/XIw7qGhzOm8KelwGdSf2lGnBG67SkKq2cr6eL1Q",
-	"YDIXdODeMkqH25przdCl3N6dymvoBxXEdlmmUDJ6y7DDKwB3xWipV0MQ/QFHnBCadoUEJBWrb3nOnPHB",
-	"AIflTc31bvbk7x/2Cjb5Xuqd35G3jBUg1Gi5xqzT7kQfZ/CFmdLQCcWUgi38/YN5pVi/AylZU5ezJ7Pz",
-	"2acPn/5vAAAA//8=",
+	"7L1tk9s2tiD8V1B6blVm6rLd7Uwy9077w7OOY9/4ju14uz1JbY29XRAJSYgogCHAVms9/u9bOAcAQQmg",
+	"yG7KTmb2k90ShJeDg/P+8nGWy00lBRNazS4/zlaMFqyG/z5/R5fm34KpvOaV5lLMLmdv6IYpoleM3LJa",
+	"cSmIXMCfBVtwwc2oR7NspvIV21Dzc72r2OxypnTNxXL26dOnbFbRmm6Ytus8a2ol68OV3q0YeT8T7E6/",
+	"n7lFKrpkZM4WsmZmFW7G/dqwejfLZoJuzEI5ThduYUPvXjGx1KvZ5TcXFxcX2f6mstnd2VKemU/P1JpX",
+	"ZxI2QcuzSnKhWT27XNBSsU/Z7OXiNdX5Kr5dAzK3VQcevaKabKkirOCaFU8IFVKvWE2kYGS+I0JuCVeE",
+	"CsLqWtbkm8df+6PhbbRne7k4w9WzWc1+bXjNitmlrhvWB/Bs9lJUjX4DU3zEiSuqV+203Hw/cs5XfMP1",
+	"IRReS6UJE7rmTBE4PV5a6rZKmCZcqmAL2pR6dvnYXNSG3vFNs4G/zJ9c2D/9HZr7WbJ61CW+LWnOegBS",
+	"me9HAuSK5YxX+k2zmbM6MW+NY3pnXsh6QzUe7M/fzPrPDOsuaqZWL4vkmvD9xGtWsu7DqBoG9K4ZPMqv",
+	"7dW6vx9nMfg2Zd+V1U057sY+4WCm9Hey4AxI0XdM4NPOpdBMAH7Tqip5Tg0qnf+iDJJ/DGb9t5otZpez",
+	"/++8JaPn+K06h9mucI12wXZ3+ImqpFC4/AvKy6ZmPRuoajkv2ebfx23kLf4K99B9rz8DdWJCk20txZL8",
+	"4erFM/KXb779jz8+AqjbKTxw3HEuP86qWlas1hZ0Lfk/JAo/CoZkkCsipCaK3hpCaGgD/BdIIV8QDiPo",
+	"XDGhDcEIUMQ8/zjlLuOE6Ae5JRsqdqSWW/WEfHtBGlEypYiWZUGAAm+5YnaZ4TQGsC5K/M03ZFHLDRI9",
+	"Q0K+UqSWUmdE1u03QG2/UmQhy4LVGaHKHlyt5FYgWBa8VppUPF+zgix4eQw8X0eB88l/Iue/sFyb/T9b",
+	"UbFk6vmtxa7uLZqlVPBagoPDlg5P/lSTjaH5jy8ugMZrtlHH8PGVXD4Xut7N2g3SuqbwN/KiKIVtX8/f",
+	"PcvCDbvdfYgemBkofs9KfmtYz8GZ11wUkQUdZYl84ch4jHIeAm672h2C7aV/DHj9RkAocIvmabBNpXf+",
+	"zh/NsiPggDPYHWcBmzFrR4Eiy2YjXtMqgQI3iHopTDAjakaLyFNf4KuDMRn5+uICXz6tGWG3TJQ7oirz",
+	"U/jE/OdRFGjm1cafWcHyktasIDmcQeH8udwwfGKU5KwsM/OMBNkGVMf9cDCaeiBdyW0MVW9pzamVm7v7",
+	"fGFOT7YrqRixEjVZcE1oydcsIxw3xm6NFFgDETCPHt7RApiS0EgCxu/1J9zU4X73MAYAHJyhc61ZFwt6",
+	"MegZK8sYFkVoBZIuQksljZRMLWw6vMFfLxUFfGAoNXtCGrEWcmsAx2pGhHS/NQ9nIRsB18qEodt/nyn3",
+	"DlTFSvMOcGUz4k7XdJbN7HTB0drnva251kzE0c8uS5Wl0+aiV/SWEa6PP9MFyLpu/l6wGpw7gCqi/OHG",
+	"ngO5WMi6H6aRDWahxpc6rX1j5sC4A0LznFVaAWMzH8s9Dh99awdL7z+oFlR+8FzKklFxAEkLiXb7wde9",
+	"cHXv4wC281quY5f+82oXQ7cnhJWKIaGOwtVQoRhpkDVhNF8ZucSpihtajX/o8O4iQPQsPCEPAbLqFWtJ",
+	"U5wCJ/j9W6pXym0cxRTNxJh7PngTIQfP3D04AMYvUwiWO1mze420KGqmIgD4meuVbDThWhHF8prp6LUl",
+	"mb5i9S2rY/hh2JtQW8O5DXkSjp8bJbiAJ7IFHNIrLpak4MVxQmEZuTuMX70fGq94TDL39zIQvzxsj90c",
+	"zhffUmP54t4b2xn+YnUXWhQcFfS3XdZxXKQ6WHC+u1Gaajb1vLm8ZTVdPnTePWp9V7FcW8FekfkONSGz",
+	"f/uweE1UKUMEbbeUeN8ocsxZKbcRLcPMNGCfK1YWSWmG65VhL7IsRsx2M6f5eiCUSrbQN7IZKlcLRuvU",
+	"ZoEXmQHljmyozs3OK6o1q8XAzbcC8NHBCYJmZwjOFYIkwNkseBf2Duzp4m+rRcmYdBDBjbes5rJoubVi",
+	"uRQFWdayqZ4A70Z9Q7M7bQUskLqAmzNu/j+Okef+/U/5GI14H9fHrLIwkMAh/BJCvZbRJRoBCn3kdbxt",
+	"lXSLdwtalkbGF3L/FSdRxpwM1s78LWZORLfADPbQhxZRuXHDnFHykK2VUkeFP6O7eNUNrDZ8U5Wg2ZWs",
+	"MKgEgl7DBosu16XUMZDDK1Bxs9HCiUsIllFrXcPrOsbFLGz8NhxIokC21rk9rsYUL1jSKGSITiscBzQp",
+	"IZAfE+AQ04yMIZuyIJquDbUfSNaSxo6SCxZX99MWLxT/vCxYMhU9kIXBEQBJQovQ8iEMXcqpwAO6FexJ",
+	"D9GY7tRxq5E1k8Dgdl+Zu0ELhcyZlvEmYojwvbd2Ottqj64W4XRJYG+YUpa49x/F7tTrQe6H/bt9x+5G",
+	"2m7/19PXr56g0AxPC0yQmpzTip/fPj5vf3qG3z/6RaEHcIDxdu9IwTbip0hZ8OY7PVwU40trvz7AIfc2",
+	"nBXBXD+8qhKdcJrO4QMutIwaDtIGQ8ugBlkLWc1Sz61kRqJryhKMzZ6fw8ZQQGsvarTRELkNwtLDKXoR",
+	"fLFgNRM5e2XxuHsdii8jiPTvRIpyZ/ii2XJJNaszctb50NBGjrKGuwMyy2b/PstmZ1GAa4vO/eeE/djB",
+	"/eeJqCxO6Bgiv3LBhsshe1BMiiKjxc9AlsAdRc8sm3nMCLKL4m8uxYLXm7hlJpstZYqcrWhSn7Bso6RK",
+	"O8v3Lm6JUFzkrAOKgmp2pjng7bG7F+DJhS3ifsLjxEDz3OzkGkTkCBu2X5A501vGBNFbSUop1yojF48e",
+	"mxe5kTV7Qi4Modw6s5lR33nOwCygNK2N9mfea4drF7JBAuMdUv/55286HqmWhAp0M5vt3uWNYn0y357D",
+	"Bi2Xy5oXREAwB9eO7e7L/lKwuJFEoqq954GK8X5QPY6/US+F2R9EL+auKqmgcbvPgouCi+Xw9/cCfxB7",
+	"eE7iiTh+nPHi8KumTNmN4lZFBkEgrVyjEO4BvIMXppjQzL6CwxWc5aNXIHbCsNKsGg6la82qqO+D1QXP",
+	"9bGf/2SH7V+3FbAANu1kHsDBgd2Gs/aGY7jxghVXTQQteth9wsDZCrbWjYauiroR8GJlowkl85rR9UCR",
+	"21C4+xByu/XWMgoTRQ/Prd0m7th0vBQYYOZIRwZU1GzD0NER4kzcVAmLxTe3bOoYZ8UwrvgFONA7v8MO",
+	"tFBw3dMl5UJpoLCLQ1o14EJSLuaOY7e7pwuLBGzFaK1oOXAl1Ww2tOYjpIJr+MXuHYiakXe3RcVx8Hw/",
+	"43j0Ghy36PpAMO9AtuuFZ4nfchmzSNFKu8tPWYJSxqTQ4jkdaV9JfCl9P//BjDF4UowQ/BJ43IDIbgY4",
+	"IbcbJxmbTOmYnem5C6oDxykVxdmGFoyY4dbcSTfOCzksCgMXigBpIwu+4HvWzx6Zq7XF9q33xoxJ2hNe",
+	"xAJnosJHy4T3JDNUg3JZODM6waHxWdL8umW1McJkZgQPvqyLuL1D8f8T+fV3RrEaSjdGcfQH8mJetBYP",
+	"2HqAAMd4cz9P5iV7LW9jdAGCkELexM3EaCPHLwvYxm1HRm9BjLzxhi50wqxpB7Q85pD9W8XuQC4z/AQc",
+	"eJlBI+/Zhs0c9fqmRUe5Ve1+B+AA/KDd/xCDudS0HE4l35nhcD/H2IK9rtYuhipmuMPOAf1WUljxNuq/",
+	"GOeoBI4TIV5ikE0g7bs0876rOS1jwqRKeQECtxOaZYVRC8WS1WTObCDfYMqcOtrCMtkhv40HUF3JbWA6",
+	"pkUxmCBNoTTcB0EHxQ8EWoI1Y9mlsuDOUpf9Ewbqj4sI4ZqsqJE6bXzpEbKQVENSMr9dO75nlG4iFueC",
+	"Jcw3e6bo8KtGDHW4LmtadIi2D9XY0lqYCa1lIEaxa/RLDcG1Xl23WQ6DJADD7bmrT9opYrD9gYqCFT/a",
+	"QI+9yJI8biHPZbXLgD0QWZOClUxHZSRmph4uUiU5SdV6HKJ4uaWKlGzhPLmpCNJAyuhOUzQsI4Xhe7Im",
+	"C8pL4MWHYjqtl0z3cVAbptx/T5alWOC6TUXvhtESQbJnbtZUNyrES7mOouBt+9CPGA1xxvYX0e3ImM5N",
+	"9fAbThhbAU9uxkyEv7BxxgffDlZjuIibd521bziKNkLzcvj+tyteshvVNTekIv9CcRWkRtgeQDMz4I/d",
+	"1Uun8e8TTBem0B8wAKMMsXS6bCyHInTGhtEAocd3eJRfU0clgK6n7pDNoB19X546Gq9ROG9Ar8MCBu3p",
+	"43u25blsnMEb7GbeKfxQvd064aKea6r0TdJyc9Ua8fbdDawgNjkqc1Ylsl3xfIWxWMrbnEYY+m5cutWR",
+	"o9qsLR/2NGcra63bg6gRqB1Vh2SZy9ar4FIMUQYPjkVFQfSKK9BeCskgKPcReanNyXYqlnMAkBkX5ZN0",
+	"dxoRPATEviLsvZRFUzLrxaTOzgqZY12/SD+bDHNJB6HZW/eTqO0fUv8Sxv98BXa5pDXfnAsm6LLcgJZa",
+	"qAC5TvgFhE30aa3NFauVFISqNRfLrGN8GBFc3ZQj7JBXTVwFARQcxZzwFwlep7lOmGECZj08x2aQpRrX",
+	"zHySp/fvuyU7ZDY4cnCWEBuCCK2A/nYw00HfsZAjhhNgV69pvY7oyEnbdQpxEyZeHJ5cfQoNHbnuCVT0",
+	"V95EuicJrlhMIr2WTZ0zAt9GBWEtb6x6EjOq3PhpYz/UjiIMyL3zeW8PExuB2t/0eLbsiPFmXPtDZ8Ac",
+	"8PDcL5wqkZoysFEOV45HyK7jz5oUXvv1z+GgSahXIC1yTeYspxvmPO+YuwOeYO1Tci1f32fVURxOAzgm",
+	"PwM1czZfF4QcXmVo+N27wq4yjQbjEHGywIrRQdUP8ScxBanpyyh9MLWRcp0yYR+JlreVHgxYQMrhm6E+",
+	"ypHGgt6kAPSR0nro2sgQhwasueCfvhgfKdcOmX1I8XK4w1awbWoFCExmTLgsimCpoYH+wwS+SEzGmldV",
+	"FAMQfiCFl1ysfYoq2oXNu4Z9GkFdZ4TeI4P62q4dj6au9RjcGSQ7OWHJze4wtCsI+Vwui0F4daFLx8Zh",
+	"OdjF3tsb60vsD2YomdasvsmpQvOekba0hDXZnWbCSnK5rHY3GyNKZTNVsbJEM6WW8qZgrLL/VStalnIL",
+	"xoQb1eSrm4Im7JjDgpn3LQKacBGJbe4NZY6wjTVjVZt4ivnOYFjgYjk43nMv+jl+Bdu4eYtHDq7rhkFa",
+	"kAqjtDMCxVaIbHRcExoRQ2Y59WG9g96aIYEZ6iD3vqSVQsoohquaXTNVak7IANRtuC4E1BJ8ATFIxO2h",
+	"PHkxbx292vdN1SzXst7FrDJKlo22FSpsUR4bkfiVIhtq8Cce6MduWb27UW0wZB9R6gRO9qdSam0gOWza",
+	"axjt540rde3xo2CTmseANkbs9p6S3rQMiZl7yhfr6OJ/aG0dbpa1Kl934Vdsoc3rQrOJgBPieoSiESJ6",
+	"o46O9kZqwGR/NSMxumUdJ3e5FEoCkkNdLlycp/Nqi75ou68vrLiwGWfXSPNvF3kZDacshguXCI5rJuL8",
+	"tk9d8PaNw1O7BE0Ycpx4t2K7JeOeI7fCOKKog7W9OR9liYdOP4+/7nFY793bcKWQbZaoGnBxgxZjQ2K7",
+	"hpBNZd1fXlsBoUECt89mW8o1TmUdSzEWi9uZQi2w7364UmAOFA/Y9e9cyLksdkTRbWZoqS/k4aqcjQ3z",
+	"xIP4hdP3c9XEQuxWVjs5VJ0Nfo30AxjUGgtdRyYOgsgo8t4J7MlysUi947yO+yCNUI0ZUYpoCRxvy+bE",
+	"QAu0D8WXIojBH2Q4tBB1YLJHxO31X9t3stilr26PW5O/Xb1CCRISHy1l54pUUmlWQKacIv99/eObzB2D",
+	"KnKtqShoXZCf2dxMrMjjRxfEyHqRUlFZH7rE6j3KBdIr9QRlVwNCWpb9lHpD717il4/DNSfBtg0Xbu40",
+	"6u0BFospOL/ckhlGaYZ2ThFC6ttvsr5TfRs5UwJVI5J4HykGXtNX2uJgV0aY31Q6UbvLSJ+ClSF1t7gL",
+	"OBiNsGtYr3cCKvkYKjrCVdMXuOCdc/YkNvJgfOzmCM+EM9A5mJgz20my2ZLfMnHTVBHo7JdSwtKDDsid",
+	"sh3WmOavJ33niZizvku/x7UeCx4pOJooaF3zW/YEA0lArFvYr4+Ty0NAxE79Y6NzGVOlnoKbCzxgKC1Y",
+	"46j1ghnyB9VWwjTBVq6oG2FDkeISCDrRWgEE0jlZXTeVtuYMCPGH/+dU5KxMiSlvo3rYgzSmKRWj7kYO",
+	"5o5dSesYjaUIY1XWMXXy8IOjCSg25ct74qKxO7RsUsZ0G1Vv9keUYYMKMEbI7WDWDoMyf0q3XhxISsWc",
+	"T4iU8XdKbYbeULvtRRi75ayo25UsrdowNGpzUFI87i5zB/AGonT2e8IEATTDRiYmo2NB+NK8LMmcmbdt",
+	"i6E9SiRrB0aNmHEiWn2vG58J9igcmrmqFUZlLktbG0d1yy2uqBpmChmYFxpP8TxI4zywb8qcltGnAGEm",
+	"pZUd+50ico2yEupvvUHLzFb5sM4C3TJks1RbtbpgOS9YomZYT8XMflP6Ad2LAxcxCK900yi0pBsORUuJ",
+	"xUIGQtunFO+tYz72NbxsLTu/9zGWwl0SLWOzRksQ9oea2CogsNEN3RlIrCB4lchb5I1HZNAwby98aV2L",
+	"/n24SKoiRsF0VDAHIr6iVcUEKzKg3RWTVQI0TnOPMQJJCtlvhrLyTwTHnhtlC5kIWNS6eVrDUvoPqoIk",
+	"qt00CTk9HQ7jWGks5ekJaWpx+Yusb9ndpT3g5Zunr58fZ3+W77mQGB/4aq8qcb2VVNH0iJ4yIu86mW/o",
+	"HoVsL5gNws92YLoUvrBrb35NvDqGLbPjYqBpLTQ4SaJTNUI1dUqm8OKmWoEbB/yK4K0jzuAG6vkDCh9a",
+	"S38n1sjuKQb3K0i/euas0Im6zUMSi1JJ7Ptqjcv3SgsCV23U5Z4ooG7kYrgmRtU6HSM2JE/YOpetpKQg",
+	"E3KEoNTeQV9YTTBqXHRaIiy3n5TYYjexaN30FkeHDUBudnDog2rOIHliEjABoRj92j4bOBCefJxBunDE",
+	"GDzFEsQ9h0V+dyNttsYguAYJHrHsYCoKma7y2Vb8xTpvrEC5Scs99kuoCgN7bOnPnvK7Cf8KFVLwnJbW",
+	"ieir8CJQCFSnjNPJdJxgytD3Yxt9m2GIMZgfYTjJzYvS8onNqlVOLzFStJZLdlAisD/2GR7tdarMaLcS",
+	"5MApW+IYtUWDizOuvUp90yg21BsnfH+PAYOlKHdpbuWDsIH8oZXDyLFPvJhI5lQxSB53nuoRfrFOYPT9",
+	"s+8rr+8mXsSSaiOFa2JGDkYCq0bHNl6zWy6bCIp+j2jvk7s7tN+m1+crmigRV9VyWdNEBck2WH1gau6Y",
+	"LF7MY44nY7rEA3jb9kjDs8THRfqcJP+ytea4qD9/gVnQfMbFHUeYaIz/ZlaECGSDWPCRe9jt7bZBSPuZ",
+	"oEEZVv/m90K2OyzH0+YeyeeZ3FS05ipaiXpEsndKxsFuQg7jbX20kWhigzATYQQ/RqfudqnCGm2LA3L1",
+	"KBknMYTmJOsjv3BlkTFo5hKiiWSjM/tBgdmWRQaCXrRIcg/701Ht712XtTszuNJ050XKUfnb8cT6bAZQ",
+	"velTlcLSUHorUcSAWh/zHSls1TgdaFOpVJPfU8WBTmWbPXh0pU+MpaQblmGQtKzR6GsYgENa4Z+NOdPg",
+	"e7MrDaqJ4OseuJIHjsB1nlvkvofUTQhSStJxyZYExSvv9Na9mrCcTrRg+M+rXatAmyEYABklF225m89e",
+	"tCadYZ0OCTaXtWaDe//AeNcpZwhLH55eMA0zz2bWNeHsznlT1+gABTvzUoJnxjPMDw8NIE4WmvFcF70R",
+	"LeRCqAcvpDeDKngbU8QRhU/tBBkGewpRj2FtpOFhjLqdZpkjNaTB0nEiMy0qIe4JdRF87IJT6Ge+xtD9",
+	"Yz6HleK20hlqypjWQ5REHwoE92+6lRAGAX1Y1e1Nf2GHwfmWiasI7cJhfH+bPhSHv1emJrAKjrmvXjsi",
+	"VevIXT6jjQ8J8jxrQ3euqRNZSmIN1uP07zFFqWHsTWEzaU6YHjTc7DZ8Lw8NZH5j3kvnDck6SAMf4wDC",
+	"lIuSgQ/AmSMOwwnbyJM+ou8CVPqjZqhREiC4xKwpa5TUOcYvJerXjeke6EtODuRR+BvovtqTpu7Md4dw",
+	"7uSq+16fA0oZ+Eano+wjStNuIbg2kqeU0obqGDGgE9Nj/zA4+iFO/8YZRuwNWsrRqxm2lz08Wcv8hItl",
+	"XHyIxXl75cGiYMcK4sliayNBKIbdMP0bPijsHtCazsF7KPk0IpQveDG9+NRBwEjhppzFSoNESf+KFmOo",
+	"vkHNH8HKi/2G98/mWd5+m+xbSBIVBdgARUEMfirbE3eFQTJtpQ6uhsceJGzOdM3ILw0YGplirj+nLRKS",
+	"szGRvBexzn0YNRex2UoCMQTY/Gze+OorGVYpYWWJ3gak3fNkAWw9yozd3cRPaDqQC9JaxSN2o09R5KpK",
+	"uovJ5KN9ejhV0Io2psX2x+pgS1HnDWLkFuIVXIUXyA8kRjDFGvTQAtX1nePKEHvYwEhHQms334Nq2OEe",
+	"2F5glp+C9Y00s6+Gq9nDSk21ZZBtQ9HWyGyJql93z5DsrvFDEqP6OhL3+aCxrqk9ajK7q3tR5rFnvt80",
+	"lsmVNbHe39m9S393G4h4BT7YY+L8VjrpCx+ZJJ9lmgpFw2nvb7I6Tn8VnFbF9uktR6vfpG91ig6UFj/u",
+	"333yyrb9TXtkemJM+jF+z+obX10zEbfjeJVwv8+ZdeqroS0FfC5qxJXSjfkNy5PJWIgHFOmx9SosvfM2",
+	"duE4SFDKNspD+q7zbwJ/kqpoj5CLumQwXBg7qFrpICOLmrHiPol2BYY1uyRJt24rGQOAolca66mHhp5Q",
+	"daFzia11bWPd1oOYzaz1cl5SSMl0XaSXFEoYuiwLsGy5VsPQZhgcCq6nJ4aEfhjebBh7vWDzBN5mpWdB",
+	"896v96pOHKWpcTSKdWbPCMCaFVio4CKz4gtsFu0rFHtOyoUtvCckunnAwRPb12F/yFYGldsYegen7mzn",
+	"8cC3hm6npOP08NCYrVLDnVH0mJrbf0Lg8okUtrKgrxZ8z/jBGgpW4M1nDh39fhN43Had6iGPB+UDoB99",
+	"91hc+QouI2xiCTd3fAnwNRfFOHn1U/zccRV2Dk8sHnsFSNpGXO1dM9ygUf4AmfYx/Qk5ewyn0W0bzUKC",
+	"iG70eRyVgF4PhicbvPokzdhWbcomDy1sXmOAIxhhB00cVCGRGVlbcEqX4khhId7Ftb8M/30deJHwnZY4",
+	"I9XOutk6Bqr34VXWS9b2gnVZ4im3WL83LJo53lszyrdLtq1KVVum0znZ66ZkpGT01qDe4FDb/TyXtgkn",
+	"TGUDdKQodzd8MctmaCOxtQeU08VucimMmBVPkIm2Y3kV7cFi2whxnzkGfXs70athPF8qEX1YI0KrL9k0",
+	"ONvB08zZF2PdzfJ7QGqMDVM1yIO2F6Ok2rhD/MoQ9C/Vxu6aL8VL8crWGuliqqtAcrQj6joOwbZQV3fe",
+	"JJUY5tHGN2rGRlctpR7XFdamXI906YzQhlN1vIe1m2k7Kh+U2rc9aLtuwhRQrvfTrrGjdFtepK03gqhU",
+	"tP0Q0POLedoMGh/GQxIO1tivQ4YhmeYcuqmF/a/70Fp7/Jo+sXGv9MlayK1IrM+qmIUDcufiJGQM1YpT",
+	"p3Ra/KA8UJvGbrM/3V6jtxg6NFKdGEeIAIl3GH9vbvrExmL2tMWIACPbSPCB3VdKuYyLlZBR+fjiAlUw",
+	"wbZMadTEhvftSta6jHdGMXvJAAZRkGHDuXgn377UGxW4bbuh2Fmbvbyihe02KptqnEyZFnY9PzMqsdS0",
+	"9HUm+ViFJN4l5wXbQvwltaXSEERfKaugqGYOy1rBGuP2y3ELp7TK73Zkw6hqDBS5CDJADFc40qb1/nqk",
+	"6siaPRpkpz1hBF12UqQkZS4QC4zMbIYBaL+9yC4uLtrM8BHV9pP48cxpaHkt1UhFZlwL5/DtxHw5eJFT",
+	"2azjuOpOKxgUByrkVjwAF7q9wFuU8EdxIMrcZcewBNDjmZd0ukhytFrE8IINybXj2n6AMcNCJoNjJPhB",
+	"ymy5YIVl2W1j6yERMqN0X9hfQgGOB8k8a2olfTqBGQNly54QigYYK+YzUUzovounFIJ6rA/S6gfqx61n",
+	"7lBF7oQKJlEkatN1LD7VvWqwbbFVK226P4iKD7Q4fjet/dCKB2hG7KH5GDl8XJMJwgXi+U5PfarT8cTd",
+	"DD0Sii8TRXKbTax0mpFaN7QcUKPI6yzNJn3qePfKIW6kvdoCB2x7S3vaq48H7c8GWOCz5EvRrWfiUlnM",
+	"L0fA5SC/Yb8ZZwCqmuanbb/dGi5dgv/CWh7Gt+NOh9wObtQ9JHUg1hStPQZUhgHJsbW9DqpX1G3f4cPp",
+	"h/cKT5QZCzs1D7TgsrKIy+33bKr1oMZYnhkf085ANJjYZG3oGjtaVRcgD9bV0I02/BdTNPA5eO02yyjZ",
+	"nsYfzu64Za8eY5JY9sLdySC7sw+qH9uuoDejrx5ZWH9QjKYDQToEAc6fDkgcFwefg9S2V5zym4t4Hc9u",
+	"FE3wA4jcS5f+TCn5t6xwpFeSHNJdGVDeJ0C6sO77nCckxpJvuO7Uj3sMlmBnGX580TEMP47d76+Htd+z",
+	"aE3x0wcIZjO1cpKgPc+MlmVQiBD/wn6/3ZzjFSuLmznN1zPbLv1oXcngKmM41gmsGNEoyrG5w9u25qgg",
+	"tWRQgDoGjTwk5cfP0cO4fjLwflejc+FegsbAFn6DA/Pbc0c0QMEgSBw9LTkVtu9HGD4zqK8Z1ff3UHip",
+	"AKbBH3WAfVRa+KntKuQddr24HTOG/8RqvuA5jQdF5SsGE56slM4zXKAv6hbgcNP2ex6wEVcqJsbJ7FdG",
+	"gpV1EVbYs4cdePurqN+5WwUDDMp9MbdAoeMuh2TolVXSIbo4C7YP0QJ6VctmuRp4Bo0vdvh1dd55LE98",
+	"COY7pHLHT+C2OpJuObZd2cTxnw+I8kz0MvQUYWhYpwVSGzakevThY4KVg3hHUx7xo/vFv9zL7XADgUeR",
+	"tw1RHkFgkCuc4XqxljRf33NJ10lr/C/rNuJ1YIgtju8Lv0lJ098OF6a78WYJ90sL6aHhOLTUUNY57mfw",
+	"pQXBmLRmO+DAGLKCVi7rt2nNB2s21EAL6y+H5kYeKxnRxbU9RDi83Q68wr3sweXQKNrzsqfI7Qqe6NS5",
+	"XT/JnM6bkkbdupyVRZx7QcqRj756mEGjpGLZ0OVYP47Ka6rzVedHB+EnrpVYRL6jepBL3AZPwfgYAA8c",
+	"j6ye91bnGdE1fN9zuebmpS0IXEw8v6qrRsP9uT21IAthHjuTrdOS8jD1uiExBNlVMqxZ6I18jN7IgivN",
+	"Ra7R1H5/32QUiPF2ia3+GTGOtztYYZVmiM0aW9UGluh3RU8wXcqcbBfxDQB7vIdhFZ4xXoduvaP9guq2",
+	"fJWtxDC+GlJ8PhemPtSrM0By7UCsr1pQD+x+cmvFepaGypw37rnQp6gCNzYRb1QNqYFwCcEROTo2A2pq",
+	"rnfXBlFtQ2imnADNzbXlUq45cylrlzOsmXzjhrXIXPG/MtQUnUoI6A/6E6M11mrCsSutq9mnT2BHW8i4",
+	"5PTDu3dvSS6FrmnuNbf/hsVdTOUj8o5vLEm6evGM/OlPf/pLRlhdyxo+fC/Mp3/55tv/ILYaASlk3myw",
+	"rn3JlbZd2OZG4CGyor82jKDpMLMFQ+1E1z88Pfv62z8TLsiK3VHnMyNPXctC6BPIFVErubW1moMCpFjg",
+	"Vb8Xf3v34uw/MzyXLEm+ouZ4rvPp3AjCJVUrpghTOa1YQf7w/v3dmzcZef+++fjmk/n3/fs/PnoP0b88",
+	"ZwITiO3lvH75bpbNmrq0QFaX5+eyYkJBO+9Hsl6e2x+db7gO8uVmCNkgue1y9hj03YoJWvHZ5exPjy4e",
+	"/cm6TwBTzmnFz28fn+MTgY+WaFE0DwhMFy8LiMdTOqwvs9fo/fLvceLZDjl/BSbRTx8MeqtKCoWrfX1x",
+	"gfQN45oNg66q0lpNzn+xFQaRCE9RzsgXyLlvnt2nAwnAYLquqVCuKt2nLOwbEtuRB8H5C8pL8O2gc3cD",
+	"El8bMhfM696PL75Dy9J2p4pF1ZkJ/e1KIbDIUv8NPwvGPfCe+p1gbhnIm0yANNj0FCD9ETSht1LpZc2u",
+	"/+crUlBN51QxlXmVSK8Yrwl2V1NJEJ5/bP/4ZHPiGYbddkH6fS2r9qyHEP0m2k+Vg4N0KbE9yP0O/ung",
+	"dQIfsF5TS2jy7tYc6mNBh/Ym910Qvc1nzfu2BvguLK6Zfra/HlPadYi75/sHKrkPwwrv2NDNv10/v7q8",
+	"fv7s6vm7//HDj9fvLt/+ePXu/Pun755+9/T6ebdB3DfHW+vukQizepxAdKH56bO8pePvaIpndAW2XUKD",
+	"aTOopOGqpOqas6L7dtqGNVHKc61rRjfPcVAccX0+qUXdV1TpM/jF2cvvZyG2Hghxd2dLeWY+PVNrXp3J",
+	"CpW/s0pCA6zZJfRrHsCXNLvTeJQzBTvuXtI+qhzcBR6QQJNS8h7K/LyfkT8YMgQtc8krKdd/zMj7WS2V",
+	"ZnXnS0EgYfk1rdeX4IC0Y4QN7YffWSbendXya1gdZ8f0/+4oW0sGBmDnRfN9UNmebW1HRvVH9O2YiRTT",
+	"72eXtsuQLdgKyTUZmMzfi6AEChVsa0Seh6PgK37bdjaiCiRJVp9BJB9+/IgYNEX8FEuU5Doog9t0oUgh",
+	"rrblFpJc8qUrGDBOAMIgxNmn7HOJSn1kA86AMSFxquEEi/kOMPYhjMhGfHQB+axmVLOX3hF6P24wrCvN",
+	"O3Y3kC4/nhbAvcB9RF4a3aWkOYOeXXPGBARIsYJQjXmrNhu4kkpxGzKKpBD2+/wdTaab2GHnMMZuY/zt",
+	"HTyM84/w76fkA/kvpttLPSXy9sP2cwNqLDGAI7wxzCwtMdFb/z5GTr54DfZEQ2rSNbaDtkQbuiNLfhtG",
+	"6vmS0ubxEw9YW57L+xlcCoaZ/NeGQR8ty6NrZmPWD3hk4Iodw51/GyTinxmNQy57jXUqDON3Pj7vaPT5",
+	"eAQ6efoB3JV8CNRRKHQBBT/Ihq57eK4jLYNsEfe1QvymmHAbl3mIA0/RqgVeBahLMI1RYRGUU4O0VReo",
+	"/x6yP9/PsqAzh7VB+IayxIqOj2YPonc9Nw9G4LMNxSTSh1DUqNDxmlbPvItwj6DEIeqGcKbOv2MCiOop",
+	"lTmzude0SlGFDa0yW3FBQc4TiOK2hoXN+3o4ovzQKe3gDU8YAWVXW3DEEFcXZK93IMouEAxmI8Ag3OIR",
+	"eROW5TOq5L6yeIASYsHrTRtENTlSPMMVXkmlvrTQ8vCrs4dp4zR8v0xI3wZdDurXGJa+8/49o0bZPHDM",
+	"5IECWGAx6Luaynt0p7+UavdQ5WBQ/l0sze5+Np3PpDsYhvzFhQNzPftCpJZWXAi0mzZsETGP3zIBIqUj",
+	"KrwmkCDWi2a3rLbRGimV45kbc8CXUuE82Hz7K2X/LOjuSVAdjN1VLNesILaCECa0uXJlKYnXvJyOvNuJ",
+	"hYuFwQ0Ufw/k+HeyoLvhG9PyJNv6cFJWaG808QyWNS+mEorMXAYf/a3bKsEbtpl3GC0iTYfVnkIMKrpR",
+	"h1Gkxw5cLkowZTeNI2ja1n/gt+5LUYigZSv2Pxg3h+zgN4GpYYxoAlkhd9xg2Fzq1RRY+4ruoEeWVbzU",
+	"oWpGFMfOWebfDHZg/sJSESfCW6xMo465xJ7DsGEYi0+wF2cPGHp8Jny7o2b6MMRj53swc9USENChJiFP",
+	"dM0IFQRBC8EFD7y+foOsv5tTmFvs5IOkqaRv1JY/mgK4uB9CiSqlzoiSVmuRhxcKDed7xRRXVfqYYfSF",
+	"rz59QrsCLpGgRnanU3HPvi7JoBYKlAi/Up2kjdDQIJVPhTcCF8ZRnYxMmcs9G8FjX2DBgAHUyvrXh/rS",
+	"B/ib+5Ng9oLwUyzWR9EFupGLwZ397z/8/eLsL/Rs8eHjn7/59Mf//99mo7dRUn18Ey74+757OCULj2R7",
+	"JN5OgDZTvB9sJrzHyG01Q1yKcPGI/GzjU2w4G4b7VDUDl6d5MdRG8sIDa58Q4bpt2U2DqiwnfFn9dtsX",
+	"NoV4wGO6tTl42fBLhPGj1KrYwq6c37BlbW3A++tyT0kNXbxJLoseZ4oZMkmkQ3ZYh73cha1+hCErOyyA",
+	"2hZETe0McnoncfL0bQxc+BTSrlMbgZ6cp9nIU/RiwKujegWhn4Z3Zdh8dUdKZmBEcqqSN/jrrC+o6gGX",
+	"+f88Hr3iCQbKwE0JqpualkTWBXbJNZd5MmLoE1CTxPAHiXkgEwbE+gZ5gwJizQYeXos6Pks0nNZ18Bsa",
+	"VgswnAoTsGYDkLg5FwXEthgMyLrs81tblw92elJlCwB3GlXrDdvitXxey3W7Zvwup/FOlYWTkbggsgbr",
+	"ko3i90X6of0yLWtGi52NoIOkAvLNxV969TjAkvOP5p/e4N7novD3N8ZG8EtTLFlhcA9Snhpw3U1lLrhi",
+	"JaOg0sJy4Mpx5UoehspZNIR41WLwFAbFHmpqK8smaekrqPbaa/wHcSJQNrmyNeycxwuDsb5SpJZSE1tp",
+	"1emu2EYqxd1de+ceTe9fhMW/ksvjHH7idAmMQmkn7dRO+0q1Xf/2kiTIX1mF7TeWUhYnkwQMi5bKdi2f",
+	"npm8henZle8W+huMbHhrQZDUq1vDtU9kd2CbAkMsjAglJd1B9rsIWteUjNZCIx1A0jk+UMHGxpzMIQ4S",
+	"g+smehqhYb+jrRUeOijx9dSrpTDCwjMjtjMudEduhOBiOQVCPFVr13fHBjWRHwVzIbeGZzrhwZXcxiKd",
+	"ivwiuTiGCzZxNJ1Kh4WGj/qqQduMsifoS+K/6TKpzLdPxVTGI0zrhOZKX9zOQOSJEa0bUTKlMOgEIky3",
+	"PK0zYxm1vR0NraB2Ui7nWiulkFduFaoVWxfDDW3NXEuDsEvOVIF9UDtUbgMTIuBB2AiNI90LP1UrWp1M",
+	"zTEsCXnLb5Ip/S4uERKbTxFZp1zTiJS7CrtKfBnHxynfLp4r6RyDVHAAzmQWfq6wELa5VWidYO71DDQz",
+	"a+XOiKsraiM6sQ5p5saAc6A1VPiOlVgS+GSSq3ZFFlM4gh0RjnKyUOeye3/SqeTWibO6MLwNS7On7eG+",
+	"RfEAXfNiWPCK71ln92kFECMiQJtvWma2Iaf1pKR3Z8dPub/v2JJ76djrrnPs2QuCAtJ1X0ZlBVJAMlgN",
+	"vZojNNaYXTyXorAqlwjjgZ/Yoi0bujMkagGdRYCw+fYiwNxBjBHQf8tXffGF+GPbhmLiqX0/Tu47NpWt",
+	"L9sz1+CpDgWVexd+PSnpa7tE9PC8qbhZLjdzIyp7hrafUbCD24cQARAFM8JovmoVQCCThuS13TexkaQC",
+	"yfe0VO88AHgv9Xtmxx0hgi/g9T+Bs2+4ZgX6lKw8bKV1ypOIT1XSee6n/MdW1uu5lOt/GLS4gbCzf9xt",
+	"yn9UtP61YXqgdz/9rCd+lXsJ0u/oElviIsu02ceohvmV91PBXy7O3kjBzl7bElojHvP4l1b253xnnR/c",
+	"iuIRrWi+Yo8s/Lu/9vxgzgUFaB6fT1ZM3G1K/Kk6k4sFz5kriPNIVQZWasWY3pSP4N+HLXm3OXpiSIvP",
+	"1e3IbPiW2HSi2O1jOvueq0oqX4y0bwMu8L1n8U/Z7E8xu/zPHUwLOj7CX5+PDhrOTSHMuJS0wNB5eA02",
+	"FY5IUUIfDfcYAUjQzfZ0RLDmJ7NYvqt38aCqVPcI4ASuFzopallVrOgx3CcMI5/NEDI4X1XmmsXrSRx/",
+	"qp81WdXcF/bQiDzml6Ei48j3tpau9oKrB761PBxvkhbTRPCzsrQaukUQ6DXdKtDOJWjUZXzbO6bH68tO",
+	"C+s17KXj8X9PPpywRmqvH8fBZDonDnZeSGYcRytdnYYA2oLb0at+fleVlIshROx3aMY9JWoB5ARNFSx6",
+	"bhQA6LDti19AQaEO+UAxeaLoZTDibekO89es+ccSMyx8AETEG9zYHZ8S6bCozplvcpOkLG9g4JVtWPPF",
+	"aui124gFDq15tFm3gSJ81W1yM2LBv3IRjVTaUF7eQFpTdFFaFDW4GwzmmLGB+hi0CxMSv8RKQvDgmCbY",
+	"uXVIBWd38KFhTXDbD66tEzMzbmVtlGdWllwsrb1QGiTfdHlbiHbnH80/RyvZBTc/JObleynYdBkwSBPo",
+	"lt4neNns+Xitlb3znSAmyy8A035mAS58uGmsnMS1WhT2woC7QeuXnPnsDmkLG1nU70fKe6sh3TtPaSF9",
+	"OP25aaqVricrSwokYc5y26/ayODznaOIU9zzNRPmoje0YGdNZcvDGXIDVd8gLQGfLSR8Z9Do77jUbavM",
+	"DeCFn0HIznpiyGyu2FwWRmrdpqSzRijGRG9g+kkFLoTVcVHewn0yZmREtz1u1F+k1m7gHMBlXlS8jChr",
+	"L3+awhC2r09vazCH2+5gZo/R+uf9+dKdl+zWvV+1iRNy3Ne0Xjt0IP6w4VUBQe9/om9xyBekqrCDics8",
+	"48EnldwMsKCUM86N4k1PCNhb2wH1RFHjFmqfN2w8WDQB8+nkEpwOq5PwmuVa1juyaZQmJceAcmFlFQC+",
+	"rM3lyO0+m8LbOv8I//aWQ2wv7FSxlSeD3mhJG7ZyqOR2gXUOXYDHi3Th5P1v5JWU69kJ8RXmT4lcYN2X",
+	"cg1CAXlKnPRLdacfIoWkacxMkI02emkGBgaXqTAJcTH7oNqhPYpgT4Xaslq1/gTY7Yoqn/KSvrqNbITu",
+	"aopdEPxNaF5i+SgaHt1wzY3tFW+0UmuP5Yo0AoBB50ZfcDn4bXto23aBaLpmAoIxbaEqw3+7l/9C1kum",
+	"X8MWPyfDvKY72yLC2/Za0gIH9UdXK3MeKnbQywYV9NJeEtfe4HcPJXfY06tsm+4HvbyYYPaW5idlTW8H",
+	"s6WL3xlbumaarOSWyIUOHg1XbS1g5zwx+O/KuUEkRCM0Cmhal0ce7rbmPphr8ss3EuPPboGp5PJwxwca",
+	"U1eI80O/dDX+z4QxFJzBUJ/XI4RDHBtxtaKGlhPox/oHqNRXZAQL/MmaIPUu/thFGRdVeP7R/q9Xrrny",
+	"IXinC9C1SyRTBGz7188k3djtvGmgJlGHzB6C7hybhnN74L4CI1dtZ+JeVxIuvF/8w8dTdsunuGGYtgC1",
+	"m7stItulRkVemkmmDGv0KQItuy+50gZdv76YNl/giyYM4C09a5Ei2a7DjZjMFBPU9TTCZRdviJYYT2pQ",
+	"54xoqWkZRBoHdSEgZwDnmt/LDD/q+Qyop2Qn/NerqHSkhlK3j+JnuKlyQOcwuKjy916yOzjJF6nc7av5",
+	"6DBFDh+rwQBbo9l8YJSmBnqxcGGrYGDli5MjBDb7v4fPZm+VdFqRmf+zyB9wkJSmbxthEi0nyd1vRJuN",
+	"aCvmy8YX2bJN6TFvFcQGDI2xHQ7BwxMW3O24WnwJ932BL8hZ7Xm9btSgXCBuyzZPUqno90UbAE7H6YIH",
+	"eyKaaco+O3ZTT8tydvpc3t7MgvbQ2xXPV5Bla5N6pyl9gQ8HW2CjwAvU0uK+IkpuGLyIxCMwFAz+e0Tt",
+	"aVOwT4tIRyD5GdUeWO9lsU/4D+B2TsG0eB/K3y6RsDGg1fLhCfBdI8NS3uCALpj/SxJbicBQ4G3XdmuY",
+	"6hODuUrLMEQoZZ3ANb60aWIYUuGTWUqIOc9cDRTpMuPNiatpiq/ifQYcDy2oaq0IJRWrjQJE3kmyhKuA",
+	"JnVupOV1B4XjYxiZU5Gzsrxn/4g9vIy7HGCF3z1Z6JT3hyPt3w2WRUCKHYgXK1ouSAEJnFjt+0kkwUFp",
+	"Kgo14LpGGE3aHMteq8lTowArTZQM7Az3tSBcHDFv/LOaEIIcWBtmv5G37LBXUKuYCqhxhay+VYROxnkG",
+	"mQvsCf61DAZ6//6szpIwHoTXOOWVVbLWx/QMHHNahU7Wuq/rtN3oZNUncbrM1YzwpSex9wlExh0N+cBd",
+	"/1O2ybRH672Mewu6h/hnCIb5zxEJ34P7pGh4olOPf7FmuePx0R4sR9NdXPaOd/yzgmuWzGyWt0c6PIws",
+	"IvjP2CvylBhz2PXR9v4Mis5Yq7NZBn2Kuu+e+17eQwql7aNqn8XjpETzt1gpbU8+n9CkQsvS9oPu4IGW",
+	"S4ZlGxoBXE20rgcsM3UmF/vIYKDBe6R7oL9u0LGCnou2EM5ONmIJeAnlRbh6Qi4gWkhIopp8ReaySVcV",
+	"KehOPUDqzyI7Cyx7TvPwm5ULrHQBQB210dwGNyV3+mUVFHdxSYs5BKsEycDgja6oUEbzZwWhczC4gIax",
+	"qBmbqp1lKcWyNaOTNWMVFsuZ73ToVnFXFGzRUUOzzf2dJWLUOyg8jaEqd4F34+47Q9Qej9EdC5Z9HriH",
+	"L2/IGo1lULqtZtMYrly8FqAUog+tGTQ+xiXNSijsG7xREHTZoYKKL8UZF2clFzYOtkf4v+ZL8VK84uKk",
+	"Ea3BKukeZutpsgsgn89MZ22KfCkw+mBey62ClicZkSLfyw7TtY1djPKNd+bbIfnY1z88Pfv62z87dRcu",
+	"ENSzFbujBcv5hpZJNgHOtikb6XSzw6GSVyc7vJsB/gRsz4Qv2oolQloX4HSVqR/MIx6StQH3WFw1YsLM",
+	"jasGG+t4/usM+5TMa0bXh264jFBrNfz24mI6W0DL/gORCh+B3DhetGAFGN59GyAkYgwyk7Wyo7asPngf",
+	"PlMyle7Y6jAnkoshhzGQij8nX0hWJ/m5U3Wk4vk6YA3YZUm1NRiwAEXQ436C2//vpliyIJwqNLVB9He0",
+	"xqcNkR9a3vOW1XxhQZckkz+ZQbuhAYdXjBboUMW1YVsejQVGFgZilU1py4iWMklDGav6syEjIYJtyUXf",
+	"gBxiXujct09AKzSvOwZMdWQrLljiy6Vn/hTeWhR5Mc4X6j6tqOFTsiw6AXp1e17r8ZYMUGcaHdAMbjQL",
+	"dmDpl4PxHhrKnM6bkvbXlv2pHXVK4LarJKSaraynazADk7mgA/eWUTrc1lxrhi7l9u5UXkOTrSC2yzKF",
+	"ktFbhm1zAbgrRku96oPoDzjihNC0KyQgqVh9y3PmjA8GOCxvaq53s8u/fzgo2OQb1Hd+R94wVoBQo+Ua",
+	"s067E32cwRdmSkMnFFMKtvD3D+aVYv0OpGRNXc4uZ+ezTx8+/d8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -183,6 +183,9 @@ func (c *Call) saved(in *api.Input) error {
 	}
 	fmt.Fprintf(c.Stdout, "%s saved as version %d: %s of %s files picked, %s left out\n", in.Name, in.Version,
 		c.number(in.Counts.Picked), c.number(in.Counts.Files), c.number(in.Counts.LeftOut))
+	for _, d := range in.LeftBehind {
+		fmt.Fprintf(c.Stdout, "note: the %s stays as it was delivered last, and is delivered no more\n", d)
+	}
 	c.printSet(in.Findings)
 	return nil
 }

@@ -200,8 +200,14 @@ func (c *Call) progress(r api.Refresh) {
 	if r.Bytes > 0 {
 		done = int(r.BytesDone * barWidth / r.Bytes)
 	}
-	fmt.Fprintf(c.Stderr, "\r\x1b[K%-10s [%s%s] %s of %s files, %s rows", r.Stage, strings.Repeat("=", done), strings.Repeat(" ", barWidth-done),
-		totals.Grouped(fmt.Sprint(r.FilesDone)), totals.Grouped(fmt.Sprint(r.Files)), totals.Grouped(fmt.Sprint(r.Rows)))
+	left := ""
+	if took := time.Since(r.Started); !r.Started.IsZero() && r.BytesDone > 0 && r.BytesDone < r.Bytes {
+		if rest := time.Duration(float64(took) * float64(r.Bytes-r.BytesDone) / float64(r.BytesDone)); rest >= 2*time.Second {
+			left = ", some " + rest.Round(time.Second).String() + " left"
+		}
+	}
+	fmt.Fprintf(c.Stderr, "\r\x1b[K%-10s [%s%s] %s of %s files, %s rows%s", r.Stage, strings.Repeat("=", done), strings.Repeat(" ", barWidth-done),
+		totals.Grouped(fmt.Sprint(r.FilesDone)), totals.Grouped(fmt.Sprint(r.Files)), totals.Grouped(fmt.Sprint(r.Rows)), left)
 }
 
 func (c *Call) progressEnd() {

@@ -70,6 +70,19 @@ func (r *Runner) Table(ctx context.Context, in records.Input) (*Table, error) {
 	return r.tableOf(ctx, stored, in.ID)
 }
 
+// TableOf opens the combined rows of an input as they were for a receipt, or would be
+// for a rehearsal. It is records.ErrNotFound if that is not of the input.
+func (r *Runner) TableOf(ctx context.Context, stored receipt.Stored, in records.Input) (*Table, error) {
+	header, err := receipt.ParseHeader(stored.Header)
+	if err != nil {
+		return nil, err
+	}
+	if _, of := header.Of(in.ID); !of {
+		return nil, records.ErrNotFound
+	}
+	return r.tableOf(ctx, stored, in.ID)
+}
+
 // tableOf opens the combined rows of an input as they were for a receipt.
 func (r *Runner) tableOf(ctx context.Context, stored receipt.Stored, input int64) (*Table, error) {
 	t := &Table{runner: r}

@@ -11,6 +11,7 @@ import (
 	"jorvex/internal/api"
 	"jorvex/internal/core/definition"
 	"jorvex/internal/core/filename"
+	"jorvex/internal/core/receipt"
 	"jorvex/internal/core/shaping"
 	"jorvex/internal/records"
 	"jorvex/internal/refresh"
@@ -158,10 +159,7 @@ func (s *server) GetTable(ctx context.Context, request api.GetTableRequestObject
 	if err != nil {
 		return nil, err
 	}
-	t, err := s.Runner.Table(ctx, in)
-	if errors.Is(err, records.ErrNotFound) {
-		return nil, noDelivery(in.Name)
-	}
+	t, err := s.tableOf(ctx, in, request.Params)
 	if err != nil {
 		return nil, err
 	}
@@ -194,6 +192,27 @@ func (s *server) GetTable(ctx context.Context, request api.GetTableRequestObject
 		page.Next = cursor(next)
 	}
 	return page, err
+}
+
+// tableOf opens the rows that are asked for.
+func (s *server) tableOf(ctx context.Context, in records.Input, params api.GetTableParams) (t *refresh.Table, err error) {
+	var stored receipt.Stored
+	switch {
+	case params.Rehearsal > 0:
+		if stored, _, err = s.rehearsal(ctx, params.Rehearsal); err == nil {
+			t, err = s.Runner.TableOf(ctx, stored, in)
+		}
+	case params.Receipt > 0:
+		if stored, _, err = s.receipt(ctx, params.Receipt); err == nil {
+			t, err = s.Runner.TableOf(ctx, stored, in)
+		}
+	default:
+		t, err = s.Runner.Table(ctx, in)
+	}
+	if errors.Is(err, records.ErrNotFound) {
+		err = noDelivery(in.Name)
+	}
+	return t, err
 }
 
 // CompareFile implements the contract.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -362,7 +363,22 @@ func (s *server) SaveInput(ctx context.Context, request api.SaveInputRequestObje
 		return nil, err
 	}
 	shown, tag, err := s.judged(ctx, d.Name)
+	shown.LeftBehind = leftBehind(in.Text, shown.Deliveries, s.Clock())
 	return api.SaveInput200JSONResponse{Body: shown, Headers: api.SaveInput200ResponseHeaders{ETag: tag}}, err
+}
+
+// leftBehind lists what a version of a definition delivered and the next does not.
+func leftBehind(before string, now []string, at time.Time) (list []string) {
+	def, err := definition.Parse(before, at)
+	if err != nil {
+		return nil
+	}
+	for _, d := range def.Delivery {
+		if name := d.Kind() + " " + d.Name(); !slices.Contains(now, name) {
+			list = append(list, name)
+		}
+	}
+	return list
 }
 
 // ListFiles implements the contract.

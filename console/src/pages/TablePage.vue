@@ -14,6 +14,8 @@ const router = useRouter()
 
 // What is shown is kept in the address.
 const query = computed(() => ({
+  receipt: Number(route.query.receipt) || undefined,
+  rehearsal: Number(route.query.rehearsal) || undefined,
   where: route.query.where as string | undefined,
   file: route.query.file as string | undefined,
   cursor: route.query.cursor as string | undefined,
@@ -49,12 +51,15 @@ const name = (path: string) => path.split('/').at(-1)
   <h1>Rows of {{ input }}</h1>
   <p class="quiet">
     <router-link :to="`/inputs/${input}`">{{ input }}</router-link>
-    <template v-if="page"> · <router-link :to="`/receipts/${page.receipt}`">receipt {{ page.receipt }}</router-link> · {{ count(page.rows, 'row') }} from {{ count(page.files, 'file') }}</template>
+    <template v-if="page">
+      · <router-link v-if="query.rehearsal" :to="`/refreshes/${query.rehearsal}`">rehearsal {{ query.rehearsal }}</router-link>
+      <router-link v-else :to="`/receipts/${page.receipt}`">receipt {{ page.receipt }}</router-link> · {{ count(page.rows, 'row') }} from {{ count(page.files, 'file') }}
+    </template>
   </p>
   <form class="line" @submit.prevent="show({ where: where || undefined })">
     <input v-model="where" class="grow" type="search" aria-label="Only rows for which this holds" :placeholder="hint" />
     <v-btn type="submit" size="small" variant="tonal">Show them</v-btn>
-    <a v-if="page" class="link as-link" :href="download" download>Download as .csv</a>
+    <a v-if="page && !query.receipt && !query.rehearsal" class="link as-link" :href="download" download>Download as .csv</a>
     <v-btn v-if="query.where || query.file" size="small" variant="text" @click="((where = ''), show({ where: undefined, file: undefined }))">All rows</v-btn>
   </form>
   <trouble-note :trouble="trouble" />
