@@ -355,7 +355,7 @@ func TestPickBench(t *testing.T) {
 	// The other inputs: the newest card, the list with one that is missing.
 	b.do(chromedp.Navigate(s.Base + "/inputs/quay-inspections"))
 	b.sees(`warning a listed file is not there: 2026/Dunvara quays.xlsx`)
-	b.sees(`named in the list\s*sheet Inspection, to All quays, from row 1`)
+	b.sees(`named in the list\s*sheet Inspection, to All quays, from row 2`)
 	b.do(chromedp.Navigate(s.Base + "/inputs/tariff-card"))
 	b.sees(`not the latest: tariffs/tariff card 1 September 2026.xlsx is newer`)
 }

@@ -83,6 +83,12 @@ folder: inspections
 list:
   file: list.csv
   columns: {file: Inspection, sheet: Sheet, to_sheet: Goes to, to_row: From row}
+columns:
+  - {name: quay, headers: [Quay], required: true}
+  - {name: depth_m, headers: ["Depth (m)"], type: decimal}
+  - {name: sound, headers: [Sound], type: yes_no, watch: true}
+deliver:
+  - {file: quay-inspections.xlsx, sheets: listed}
 `
 
 const dailyLoadings = `input: daily-loadings
@@ -406,7 +412,7 @@ func (g *generator) incidents(days []time.Time) {
 func (g *generator) inspections(days []time.Time) {
 	written := days[len(days)/2]
 	list := "Inspection,Sheet,Goes to,From row,Asked for by\r\n"
-	row := 1
+	row := 2
 	for i, terminal := range terminals {
 		name := fmt.Sprintf("%d/%s quays.xlsx", written.Year(), terminal)
 		rows := [][]any{{"Quay", "Depth (m)", "Sound"}}
@@ -418,7 +424,7 @@ func (g *generator) inspections(days []time.Time) {
 		}
 		if terminal != "Fennay" {
 			list += fmt.Sprintf("%s,Inspection,All quays,%d,quay office\r\n", name, row)
-			row += len(rows)
+			row += len(rows) - 1
 		}
 	}
 	g.write(Share+"/inspections/list.csv", written, []byte(list))

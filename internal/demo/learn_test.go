@@ -76,6 +76,9 @@ func TestLearning(t *testing.T) {
 	files, right, seen := 0, 0, 0
 	for _, name := range []string{"daily-loadings", "fuel-uplift", "crew-hours", "berth-incidents"} {
 		text := input(t, name)
+		if at := strings.Index(text, "summaries:\n"); at >= 0 { // they name columns of the hand-made definition
+			text = text[:at] + text[strings.Index(text, "deliver:\n"):]
+		}
 		hand, err := definition.Parse(text, friday)
 		require.NoError(t, err)
 		for _, path := range slices.Sorted(maps.Keys(tree(t, filepath.Join(dir, demo.Share, hand.Folder)))) {

@@ -28,7 +28,7 @@ func (t *Table) Version(format definition.Format, where string) string {
 		fmt.Fprintf(h, "%q %s\n", c.Name, c.Type)
 	}
 	for _, f := range t.Files {
-		fmt.Fprintln(h, parts.Name(f.Digest, t.layout, f.origin.Of(t.Definition)))
+		fmt.Fprintln(h, parts.Name(f.Digest, f.layout, f.origin.Of(t.Definition)))
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }

@@ -126,12 +126,15 @@ func (r *piece) take(ctx context.Context, f *fed) error {
 // shape finds the typed rows of a file, or makes them of its vault object, and
 // gathers what is to be told of the file.
 func (r *piece) shape(ctx context.Context, f *fed) error {
-	def := r.view.Definition
+	def, layout := r.view.Definition.For(f.picked.Entries), r.view.Input.Layout
+	if def != r.view.Definition {
+		layout = def.LayoutDigest()
+	}
 	origin := watch.OriginOf(def, f.picked.Path, f.picked.Mark.Modified, f.picked.Captures).Of(def)
-	name := parts.Name(f.reading.Digest, r.view.Input.Layout, origin)
+	name := parts.Name(f.reading.Digest, layout, origin)
 	var found bool
 	if f.part, found = r.Parts.Find(name); !found || f.part.Digest == "" && r.hasTable() || r.reads(f) && !f.part.Sound() {
-		if err := r.makePart(ctx, f, name, origin); err != nil {
+		if err := r.makePart(ctx, f, def, name, origin); err != nil {
 			return err
 		}
 	}
@@ -146,14 +149,14 @@ func (r *piece) shape(ctx context.Context, f *fed) error {
 	return nil
 }
 
-func (r *piece) makePart(ctx context.Context, f *fed, name string, origin shaping.Origin) error {
+func (r *piece) makePart(ctx context.Context, f *fed, def *definition.Definition, name string, origin shaping.Origin) error {
 	object, err := r.batch.Open(f.reading.Digest)
 	if err != nil {
 		return err
 	}
 	defer object.Close()
 	f.part, err = r.Parts.Make(name, r.hasTable(), func(w io.Writer) (parts.Known, error) {
-		checked, err := watch.Check(r.view.Definition, origin, readerOf(ctx, object), shaping.NewWriter(w))
+		checked, err := watch.Check(def, origin, readerOf(ctx, object), shaping.NewWriter(w))
 		return parts.Known{Kind: string(checked.Kind), Result: checked.Result}, err
 	})
 	return err

@@ -135,13 +135,13 @@ func (r *Runner) replay(ctx context.Context, stored receipt.Stored, section rece
 func (r *Runner) shapeAgain(ctx context.Context, t *Table, i int) (*parts.Part, error) {
 	f := &t.Files[i]
 	origin := f.origin.Of(t.Definition)
-	return r.Parts.Make(parts.Name(f.Digest, t.layout, origin), true, func(w io.Writer) (known parts.Known, err error) {
+	return r.Parts.Make(parts.Name(f.Digest, f.layout, origin), true, func(w io.Writer) (known parts.Known, err error) {
 		object, err := r.Vault.Open(f.Digest)
 		if err != nil {
 			return known, err
 		}
 		defer object.Close()
-		checked, err := watch.Check(t.Definition, origin, readerOf(ctx, object), shaping.NewWriter(w))
+		checked, err := watch.Check(f.def, origin, readerOf(ctx, object), shaping.NewWriter(w))
 		return parts.Known{Kind: string(checked.Kind), Result: checked.Result}, err
 	})
 }
@@ -150,9 +150,7 @@ func (r *Runner) sourceAgain(f *TableFile, part *parts.Part) (*deliver.Source, e
 	path, err := filename.Parse(f.Path)
 	s := &deliver.Source{Path: path, Size: f.Size, Modified: f.Modified, Digest: f.Digest, Part: part.Digest, Rows: part.Result.Kept,
 		Open: func() (io.ReadCloser, error) { return r.Vault.Open(f.Digest) }}
-	for _, l := range f.Listed {
-		s.Entries = append(s.Entries, definition.Listed{Path: path, Sheet: l.Sheet, Target: definition.Target{Sheet: l.ToSheet, Table: l.ToTable, Row: l.ToRow}})
-	}
+	s.Entries = entriesOf(f.File)
 	return s, err
 }
 

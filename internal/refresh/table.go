@@ -29,7 +29,6 @@ type Table struct {
 	Definition *definition.Definition
 	Files      []TableFile
 	runner     *Runner
-	layout     string
 	where      *condition.Condition
 }
 
@@ -37,6 +36,8 @@ type Table struct {
 type TableFile struct {
 	receipt.File
 	origin shaping.Origin
+	def    *definition.Definition // by which it is read
+	layout string                 // of that
 }
 
 // TableAt is a place in a table: a file by its number and how many of its rows
@@ -98,12 +99,16 @@ func (r *Runner) tableOf(ctx context.Context, stored receipt.Stored, input int64
 	if t.Definition, err = definition.ParseWith(version.Text, t.Receipt.AsOf, t.Receipt.Parameters); err != nil {
 		return nil, err
 	}
-	t.layout = t.Definition.LayoutDigest()
+	layout := t.Definition.LayoutDigest()
 	var files []selection.File
 	err = watch.ReceiptFiles(r.Watcher, stored, input, func(f receipt.File) error {
 		path, err := filename.Parse(f.Path)
 		if err == nil && f.Use != receipt.NotUsed {
-			t.Files = append(t.Files, TableFile{File: f})
+			one := TableFile{File: f, def: t.Definition.For(entriesOf(f)), layout: layout}
+			if one.def != t.Definition {
+				one.layout = one.def.LayoutDigest()
+			}
+			t.Files = append(t.Files, one)
 			files = append(files, selection.File{Path: path, Size: f.Size, Modified: f.Modified.UnixNano()})
 		}
 		return err
@@ -118,10 +123,18 @@ func (r *Runner) tableOf(ctx context.Context, stored receipt.Stored, input int64
 	return t, nil
 }
 
+// entriesOf are the entries of a hand-made list that name a file.
+func entriesOf(f receipt.File) (list []definition.Listed) {
+	for _, l := range f.Listed {
+		list = append(list, definition.Listed{Path: f.Path, Sheet: l.Sheet, Target: definition.Target{Sheet: l.ToSheet, Table: l.ToTable, Row: l.ToRow}})
+	}
+	return list
+}
+
 // part returns the rows of a file of the table.
 func (t *Table) part(ctx context.Context, i int) (*parts.Part, error) {
 	f := &t.Files[i]
-	part, err := t.runner.partOf(ctx, t.Definition, t.layout, f.Digest, f.origin, nil)
+	part, err := t.runner.partOf(ctx, f.def, f.layout, f.Digest, f.origin, nil)
 	if err != nil {
 		err = fmt.Errorf("%s: %w", f.Path, err)
 	}

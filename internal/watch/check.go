@@ -63,7 +63,7 @@ func (w *Watcher) checkOne(ctx context.Context, view View, p Picked) (Reading, e
 	return Read(ctx, view.Place, p, w.Clock, func(r io.Reader) (*records.Check, string, error) {
 		hash := sha256.New()
 		tee := io.TeeReader(r, hash)
-		checked, err := Check(view.Definition, shaping.Origin{}, tee, shaping.NewWriter(io.Discard))
+		checked, err := Check(view.Definition.For(p.Entries), shaping.Origin{}, tee, shaping.NewWriter(io.Discard))
 		if err == nil {
 			_, err = io.Copy(io.Discard, tee)
 		}

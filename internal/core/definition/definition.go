@@ -268,6 +268,17 @@ func (d *Definition) LayoutDigest() string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
+// For returns the definition by which a file is read that a hand-made list names:
+// from the sheet that the list says.
+func (d *Definition) For(entries []Listed) *Definition {
+	if len(entries) == 0 || entries[0].Sheet == "" {
+		return d
+	}
+	its := *d
+	its.Layout.Sheet, its.Layout.Position, its.Layout.Range = entries[0].Sheet, 0, ""
+	return &its
+}
+
 var (
 	inputName  = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 	columnName = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_]{0,62}$`)
