@@ -52,6 +52,17 @@ func TestDownload(t *testing.T) {
 	assert.NotEqual(t, tag, newer)
 	assert.Contains(t, body, "E2,21,2.5")
 
+	// So has a page of the rows.
+	page, err := s.API.GetTableWithResponse(t.Context(), "loadings", &api.GetTableParams{Limit: 1})
+	require.NoError(t, err)
+	require.NotNil(t, page.JSON200)
+	same, err := s.API.GetTableWithResponse(t.Context(), "loadings", &api.GetTableParams{Limit: 1, IfNoneMatch: page.HTTPResponse.Header.Get("ETag")})
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusNotModified, same.StatusCode())
+	next, err := s.API.GetTableWithResponse(t.Context(), "loadings", &api.GetTableParams{Limit: 1, Cursor: page.JSON200.Next, IfNoneMatch: page.HTTPResponse.Header.Get("ETag")})
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusOK, next.StatusCode())
+
 	// A file is written whole or not at all.
 	out := filepath.Join(t.TempDir(), "rows.csv")
 	s.Must("export", "loadings", "-o", out)

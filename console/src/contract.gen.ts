@@ -3042,7 +3042,10 @@ export interface operations {
                 cursor?: string;
                 limit?: number;
             };
-            header?: never;
+            header?: {
+                /** @description ETag of what is there already. */
+                "If-None-Match"?: string;
+            };
             path: {
                 input: components["parameters"]["InputName"];
             };
@@ -3053,11 +3056,20 @@ export interface operations {
             /** @description The rows. */
             200: {
                 headers: {
+                    /** @description Changes only when the content does. */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["TablePage"];
                 };
+            };
+            /** @description What is there is what there is. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Failure"];
         };

@@ -2235,6 +2235,9 @@ type GetTableParams struct {
 	Where  string `form:"where,omitempty" json:"where,omitempty,omitzero"`
 	Cursor string `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 	Limit  int    `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+
+	// IfNoneMatch ETag of what is there already.
+	IfNoneMatch string `json:"If-None-Match,omitempty,omitzero"`
 }
 
 // GetTableContentParams defines parameters for GetTableContent.
@@ -6191,6 +6194,19 @@ func NewGetTableRequest(server string, input InputName, params *GetTableParams) 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-None-Match", params.IfNoneMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-None-Match", headerParam0)
+
 	}
 
 	return req, nil
@@ -10155,6 +10171,11 @@ func (r GetStoryResponse) ContentType() string {
 	return ""
 }
 
+// GetTableResponse200Headers the declared response headers of an HTTP 200 response for GetTable
+type GetTableResponse200Headers struct {
+	ETag string
+}
+
 type GetTableResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10162,6 +10183,8 @@ type GetTableResponse struct {
 	JSON200 *TablePage
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Failure
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetTableResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -14426,6 +14449,9 @@ func ParseGetTableResponse(rsp *http.Response) (*GetTableResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case rsp.StatusCode == 304:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -14433,6 +14459,19 @@ func ParseGetTableResponse(rsp *http.Response) (*GetTableResponse, error) {
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetTableResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil
@@ -17139,6 +17178,27 @@ func (siw *ServerInterfaceWrapper) GetTable(c *gin.Context) {
 		return
 	}
 
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-None-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-None-Match")]; found {
+		var IfNoneMatch string
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-None-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-None-Match", valueList[0], &IfNoneMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-None-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfNoneMatch = IfNoneMatch
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -19566,18 +19626,34 @@ type GetTableResponseObject interface {
 	VisitGetTableResponse(w http.ResponseWriter) error
 }
 
-type GetTable200JSONResponse TablePage
+type GetTable200ResponseHeaders struct {
+	ETag string
+}
+
+type GetTable200JSONResponse struct {
+	Body    TablePage
+	Headers GetTable200ResponseHeaders
+}
 
 func (response GetTable200JSONResponse) VisitGetTableResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("ETag", fmt.Sprint(response.Headers.ETag))
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
+}
+
+type GetTable304Response struct {
+}
+
+func (response GetTable304Response) VisitGetTableResponse(w http.ResponseWriter) error {
+	w.WriteHeader(304)
+	return nil
 }
 
 type GetTabledefaultApplicationProblemPlusJSONResponse struct {
@@ -24084,54 +24160,54 @@ var swaggerSpec = []string{
 	"a+XOiKsraiM6sQ5p5saAc6A1VPiOlVgS+GSSq3ZFFlM4gh0RjnKyUOeye3/SqeTWibO6MLwNS7On7eG+",
 	"RfEAXfNiWPCK71ln92kFECMiQJtvWma2Iaf1pKR3Z8dPub/v2JJ76djrrnPs2QuCAtJ1X0ZlBVJAMlgN",
 	"vZojNNaYXTyXorAqlwjjgZ/Yoi0bujMkagGdRYCw+fYiwNxBjBHQf8tXffGF+GPbhmLiqX0/Tu47NpWt",
-	"L9sz1+CpDgWVexd+PSnpa7tE9PC8qbhZLjdzIyp7hrafUbCD24cQARAFM8JovmoVQCCThuS13TexkaQC",
-	"yfe0VO88AHgv9Xtmxx0hgi/g9T+Bs2+4ZgX6lKw8bKV1ypOIT1XSee6n/MdW1uu5lOt/GLS4gbCzf9xt",
-	"yn9UtP61YXqgdz/9rCd+lXsJ0u/oElviIsu02ceohvmV91PBXy7O3kjBzl7bElojHvP4l1b253xnnR/c",
-	"iuIRrWi+Yo8s/Lu/9vxgzgUFaB6fT1ZM3G1K/Kk6k4sFz5kriPNIVQZWasWY3pSP4N+HLXm3OXpiSIvP",
-	"1e3IbPiW2HSi2O1jOvueq0oqX4y0bwMu8L1n8U/Z7E8xu/zPHUwLOj7CX5+PDhrOTSHMuJS0wNB5eA02",
-	"FY5IUUIfDfcYAUjQzfZ0RLDmJ7NYvqt38aCqVPcI4ASuFzopallVrOgx3CcMI5/NEDI4X1XmmsXrSRx/",
-	"qp81WdXcF/bQiDzml6Ei48j3tpau9oKrB761PBxvkhbTRPCzsrQaukUQ6DXdKtDOJWjUZXzbO6bH68tO",
-	"C+s17KXj8X9PPpywRmqvH8fBZDonDnZeSGYcRytdnYYA2oLb0at+fleVlIshROx3aMY9JWoB5ARNFSx6",
-	"bhQA6LDti19AQaEO+UAxeaLoZTDibekO89es+ccSMyx8AETEG9zYHZ8S6bCozplvcpOkLG9g4JVtWPPF",
-	"aui124gFDq15tFm3gSJ81W1yM2LBv3IRjVTaUF7eQFpTdFFaFDW4GwzmmLGB+hi0CxMSv8RKQvDgmCbY",
-	"uXVIBWd38KFhTXDbD66tEzMzbmVtlGdWllwsrb1QGiTfdHlbiHbnH80/RyvZBTc/JObleynYdBkwSBPo",
-	"lt4neNns+Xitlb3znSAmyy8A035mAS58uGmsnMS1WhT2woC7QeuXnPnsDmkLG1nU70fKe6sh3TtPaSF9",
-	"OP25aaqVricrSwokYc5y26/ayODznaOIU9zzNRPmoje0YGdNZcvDGXIDVd8gLQGfLSR8Z9Do77jUbavM",
-	"DeCFn0HIznpiyGyu2FwWRmrdpqSzRijGRG9g+kkFLoTVcVHewn0yZmREtz1u1F+k1m7gHMBlXlS8jChr",
-	"L3+awhC2r09vazCH2+5gZo/R+uf9+dKdl+zWvV+1iRNy3Ne0Xjt0IP6w4VUBQe9/om9xyBekqrCDics8",
-	"48EnldwMsKCUM86N4k1PCNhb2wH1RFHjFmqfN2w8WDQB8+nkEpwOq5PwmuVa1juyaZQmJceAcmFlFQC+",
-	"rM3lyO0+m8LbOv8I//aWQ2wv7FSxlSeD3mhJG7ZyqOR2gXUOXYDHi3Th5P1v5JWU69kJ8RXmT4lcYN2X",
-	"cg1CAXlKnPRLdacfIoWkacxMkI02emkGBgaXqTAJcTH7oNqhPYpgT4Xaslq1/gTY7Yoqn/KSvrqNbITu",
-	"aopdEPxNaF5i+SgaHt1wzY3tFW+0UmuP5Yo0AoBB50ZfcDn4bXto23aBaLpmAoIxbaEqw3+7l/9C1kum",
-	"X8MWPyfDvKY72yLC2/Za0gIH9UdXK3MeKnbQywYV9NJeEtfe4HcPJXfY06tsm+4HvbyYYPaW5idlTW8H",
-	"s6WL3xlbumaarOSWyIUOHg1XbS1g5zwx+O/KuUEkRCM0Cmhal0ce7rbmPphr8ss3EuPPboGp5PJwxwca",
-	"U1eI80O/dDX+z4QxFJzBUJ/XI4RDHBtxtaKGlhPox/oHqNRXZAQL/MmaIPUu/thFGRdVeP7R/q9Xrrny",
-	"IXinC9C1SyRTBGz7188k3djtvGmgJlGHzB6C7hybhnN74L4CI1dtZ+JeVxIuvF/8w8dTdsunuGGYtgC1",
-	"m7stItulRkVemkmmDGv0KQItuy+50gZdv76YNl/giyYM4C09a5Ei2a7DjZjMFBPU9TTCZRdviJYYT2pQ",
-	"54xoqWkZRBoHdSEgZwDnmt/LDD/q+Qyop2Qn/NerqHSkhlK3j+JnuKlyQOcwuKjy916yOzjJF6nc7av5",
-	"6DBFDh+rwQBbo9l8YJSmBnqxcGGrYGDli5MjBDb7v4fPZm+VdFqRmf+zyB9wkJSmbxthEi0nyd1vRJuN",
-	"aCvmy8YX2bJN6TFvFcQGDI2xHQ7BwxMW3O24WnwJ932BL8hZ7Xm9btSgXCBuyzZPUqno90UbAE7H6YIH",
-	"eyKaaco+O3ZTT8tydvpc3t7MgvbQ2xXPV5Bla5N6pyl9gQ8HW2CjwAvU0uK+IkpuGLyIxCMwFAz+e0Tt",
-	"aVOwT4tIRyD5GdUeWO9lsU/4D+B2TsG0eB/K3y6RsDGg1fLhCfBdI8NS3uCALpj/SxJbicBQ4G3XdmuY",
-	"6hODuUrLMEQoZZ3ANb60aWIYUuGTWUqIOc9cDRTpMuPNiatpiq/ifQYcDy2oaq0IJRWrjQJE3kmyhKuA",
-	"JnVupOV1B4XjYxiZU5Gzsrxn/4g9vIy7HGCF3z1Z6JT3hyPt3w2WRUCKHYgXK1ouSAEJnFjt+0kkwUFp",
-	"Kgo14LpGGE3aHMteq8lTowArTZQM7Az3tSBcHDFv/LOaEIIcWBtmv5G37LBXUKuYCqhxhay+VYROxnkG",
-	"mQvsCf61DAZ6//6szpIwHoTXOOWVVbLWx/QMHHNahU7Wuq/rtN3oZNUncbrM1YzwpSex9wlExh0N+cBd",
-	"/1O2ybRH672Mewu6h/hnCIb5zxEJ34P7pGh4olOPf7FmuePx0R4sR9NdXPaOd/yzgmuWzGyWt0c6PIws",
-	"IvjP2CvylBhz2PXR9v4Mis5Yq7NZBn2Kuu+e+17eQwql7aNqn8XjpETzt1gpbU8+n9CkQsvS9oPu4IGW",
-	"S4ZlGxoBXE20rgcsM3UmF/vIYKDBe6R7oL9u0LGCnou2EM5ONmIJeAnlRbh6Qi4gWkhIopp8ReaySVcV",
-	"KehOPUDqzyI7Cyx7TvPwm5ULrHQBQB210dwGNyV3+mUVFHdxSYs5BKsEycDgja6oUEbzZwWhczC4gIax",
-	"qBmbqp1lKcWyNaOTNWMVFsuZ73ToVnFXFGzRUUOzzf2dJWLUOyg8jaEqd4F34+47Q9Qej9EdC5Z9HriH",
-	"L2/IGo1lULqtZtMYrly8FqAUog+tGTQ+xiXNSijsG7xREHTZoYKKL8UZF2clFzYOtkf4v+ZL8VK84uKk",
-	"Ea3BKukeZutpsgsgn89MZ22KfCkw+mBey62ClicZkSLfyw7TtY1djPKNd+bbIfnY1z88Pfv62z87dRcu",
-	"ENSzFbujBcv5hpZJNgHOtikb6XSzw6GSVyc7vJsB/gRsz4Qv2oolQloX4HSVqR/MIx6StQH3WFw1YsLM",
-	"jasGG+t4/usM+5TMa0bXh264jFBrNfz24mI6W0DL/gORCh+B3DhetGAFGN59GyAkYgwyk7Wyo7asPngf",
-	"PlMyle7Y6jAnkoshhzGQij8nX0hWJ/m5U3Wk4vk6YA3YZUm1NRiwAEXQ436C2//vpliyIJwqNLVB9He0",
-	"xqcNkR9a3vOW1XxhQZckkz+ZQbuhAYdXjBboUMW1YVsejQVGFgZilU1py4iWMklDGav6syEjIYJtyUXf",
-	"gBxiXujct09AKzSvOwZMdWQrLljiy6Vn/hTeWhR5Mc4X6j6tqOFTsiw6AXp1e17r8ZYMUGcaHdAMbjQL",
-	"dmDpl4PxHhrKnM6bkvbXlv2pHXVK4LarJKSaraynazADk7mgA/eWUTrc1lxrhi7l9u5UXkOTrSC2yzKF",
-	"ktFbhm1zAbgrRku96oPoDzjihNC0KyQgqVh9y3PmjA8GOCxvaq53s8u/fzgo2OQb1Hd+R94wVoBQo+Ua",
-	"s067E32cwRdmSkMnFFMKtvD3D+aVYv0OpGRNXc4uZ+ezTx8+/d8AAAD//w==",
+	"L9sz1+CpDgWVexd+PYTy83d0ia1CkZTYrEwUTz2c9lNkXy7O3kjBzl7b0kIjDnlK4tv2qejhuonQ1r2m",
+	"DpgCQqQooca8wz/YJHR6fNTnL4Pl/xSz1v3cgXPQBw7+morX53IzN4qEZ/f7+RY7eBsQQAGCckYYzVet",
+	"egxMxDCEtjcpttlUoBecliecB8jQyxue2XFHWMQLoI1P4OwbrlmBHjerLVhdhvIkWaAqGVrgp/zHVtbr",
+	"uZTrfxiUvYGgvH/cbcp/VLT+tWF6YOxDmuhNTLN+d1Sg7M+Izzo/uBXFI1rRfMUeWfh3f+255ZwLCtA8",
+	"Pp+smLjblPhTdSYXC54zVy7okaoMrNSKMb0pH8G/D1vybnP0xFA0IFe3I2sFJAihfUxn33NVSeVLtfZt",
+	"wNHO3zEdNHINhSDsUtICEwvgNeQDOMCpiGDNT2bPfVfv4iFnqd4awAlcp3hS1LKqWNHj1kiYjT6bmWhw",
+	"Nq/MNYtX2zj+VD9rKq+5L+wwEnnML0M1z5HvbS1dZQpXLX1reTjeJC2myW9gZWntFxZBoBN3a15wDlMh",
+	"3dveMT3emuB01F6zZzpb4ffk4QoryPZ6uRxMpnNxYV+KZD52tA7YaQigLUcevernd1VJuRhCxH6HRu5T",
+	"ohZATtBUOafnRgGA/uO+NAiUW+qQDxSTJ4rtBhPnlu4wu88axywxw7IQQES8OZLd8SmRDksOnfkWQEnK",
+	"8gYGXtl2Pl+swmC7jVhY1ZpHW5kbKMJX3RZAIxb8KxfROK4N5eUNJH1FF6VFUYMzxmCOGRuoj0EzNSHx",
+	"S6yzBA+OaYJ9bYfUt3YHHxr0Bbf94MpDMSPsVtZGeWZlycXSWlOlQfJNl7eFaHf+0fxztM5fcPNDIoK+",
+	"l4JNlx+ENIFu6X1Cu82ej1ei2TvfCSLW/AIw7WcW4MKHm8bKSRzPRWEvDLgbNMbJmc99kbbsk0X9fqS8",
+	"txrSvfOUFtKH05+bplrperKirUAS5iy33byNDD7fOYo4xT1fM2EuekMLdtZUtnieITdQEw+SNvDZQjp8",
+	"Bm0Qj0vdtgbfAF74GYTsrCfCzmbSzWVhpNZtSjprhGJM9Ibtn1TgQlgdF+Ut3CdjRkZ02+NG/SV87QbO",
+	"AVzmRcWLrLL28qcpm2G7HvU2TnO47Q5m9hitDt/v9+i8ZLfu/WpxnJDjvqb12qED8YcNrwoIev8TfYtD",
+	"viBVhR1MXAQbDz6p5GaABYWucW4Ub3oC5N7a/rAniqm3UPu8QfXBogmYTyeX4HRYu4XXLNey3pFNozQp",
+	"OYbbCyurAPBlbS5HbvfZFN7W+Uf4t7dYZHthp4o8PRn0RkvasJVDJbcLrHPokTxepAsn738jr6Rcz06I",
+	"rzB/SuQC676UaxAKyFPipF+qO90iKaSUY96GbLTRSzMwMLg8jkmIi9kH1Q7tUQR7KtSW1ar1J8BuV1T5",
+	"hKD01W1kI3RXU+yC4G9C8xKLa9Hw6IZrbmwnfaOVWnssV6QRAAw6N/qCq1DQNs+2TSmIpmsmIFTVlvEy",
+	"/Ld7+S9kvWT6NWzxczLMa7qzDTS8ba8lLXBQf3S1MuehYgedflBBL+0lce0NfvdQcoc9vco2MX/Qy4sJ",
+	"Zm9pflLW9HYwW7r4nbGla6bJSm6JXOjg0XDVVkp2zhOD/67YHURCNEKjgKZ1eeThbmvuQ90mv3wjMf7s",
+	"FphKLg93fKAxdYU4P/RL9yr4TBhDwRkM1Ys9QjjEsfFoK2poOYFutX+AOoZFRrD8oawJUu/ij12UcTGX",
+	"5x/t/3rlmisfoHi68GW7RDKBwjbH/UzSjd3OmwYqNnXI7CHozrGlOrcH7iu/ctX2be51JeHC+6VRfLRp",
+	"t7iMG4ZJHVDZuttAs11qVFyqmWTKoE+fQNGy+5IrbdD164tpsym+aDoF3tKzFimSzUzciMlMMUHVUyNc",
+	"dvGGaInRtgZ1zoiWmpZBHHZQNQMyKnCu+b3M8KOez4BqU3bCf716U0cqTHW7TH6GmyoH9FWDiyp/7wXN",
+	"g5N8kbrmvtaRDhMI8bEaDLAVrM0HRmlqoFMNF7ZGCNYFOTlCgMdndw+fzd4q6aQrM/9nkT/gIClN37YJ",
+	"JVpOUtmgEW2upu0nIBtfgsy27MesXhAbMDTG9n8ED09YjrjjavEF7vcFviCjt+f1ulGDMqW4LWo9SR2n",
+	"3xdtADgdpwse7Ilopim7ENlNPS3L2ekznXuzHtpDb1c8X0EOsk15nqYwCD4cbBCOAi9QS4v7iii5YfAi",
+	"Eo/AUDD47xG1p01QPy0iHYHkZ1R7YL2XxT7hP4DbOQXT4n0of7tEwsaAVsuHlwfoGhmW8gYHdMH8X5LY",
+	"Og2GAm+7tlvDVJ8YzFVahiFCKesErvGlTRPDkAqfzFJCzHnmKsRIVzfAnLiapjQt3mfA8dCCqtaKUFKx",
+	"2ihA5J0kS7gKaOHnRlped1BWP4aRORU5K8t7dtfYw8u4ywFW+N2ThU7zAzjS/t1g0Qik2IF4saLlghSQ",
+	"3oq10J9EEhyUpqJQA65rhNGkzUDttZo8NQqw0kTJwM5wXwvCxRHzxj+rCSHIELZh9ht5yw47KbWKqYAK",
+	"YMjqW0XoZJxnkLnAnuBfy2Cg9+/P6iwJ40F4jVNeWSVrfUzPwDGnVehkrft6ctuNTlabE6fLXEUNX5gT",
+	"O8NAZNzRkA/c9T9lE1F7tN7LuLege4h/hmCY/xyR8D24T4qGJzr1+BdrljseH+3BcjTdxWXveMc/K7hm",
+	"ycxmeXuk/8XIEov/jJ00T4kxhz0xbWfUoCSPtTqbZdCnqPvuue/lPaSM3D6q9lk8Tko0f4t15Pbk8wlN",
+	"KrQsbbfsDh5ouWRYtqERwNVE63rAIlxncrGPDAYavEe6B/rrBh0rd7poywTtZCOWgJdQfIWrJ+QCooWE",
+	"JKrJV2Qum3TNlYLu1AOk/iyys8Cy5zQPv1m5wEoXANRRG81tcFNyp19WQXEXl7SYQ7BKkAwM3uiKCmU0",
+	"f1YQOgeDC2gYi5qxqZp9llIsWzM6WTNWYSmh+U6HbhV3RcEWHTU029zfWSJGvYPC0xiqchd4N+6+M0Tt",
+	"8RjdsWDZ54F7+PKGrNFYBoXtajaN4crFawFKIfrQmkFbaFzSrITCvsEbBUGXHSqo+FKccXFWcmHjYHuE",
+	"/2u+FC/FKy5OGtEarJLu8LaeJrsA8vnMdNamyJcCow/mtdwqaAiTESnyvewwXdvYxSjfeGe+HZKPff3D",
+	"07Ovv/2zU3fhAkE9W7E7WrCcb2iZZBPgbJuyzVA3OxzqnHWyw7sZ4E/A9kz4oq1YIqR1AU5Xt/vBPOIh",
+	"WRtwj8VVIybM3LhqsO2Q57/OsE/JvGZ0feiGywi1VsNvLy6mswW07D8QqfARyI3jRQtWgOHdN0lCIsYg",
+	"M1krO2rL6oP34TMlU+mOrQ5zIrkYchgDqfhz8oVkdZKfO1VHKp6vA9aAPahUW4MBC1C0qs8Ut//fTbFk",
+	"QThVaGqD6O9oBVQbIj+0+Oktq/nCgi5JJn8yg3ZDAw6vGC3QoYprw7Y8GguMLAzEKpvSlhEtZZKGMlb1",
+	"Z0NGQgTbgpS+PTvEvNC5by6BVmhedwyY6shWXLDEl0vP/Cm8tSjyYpwv1H1aUcOnZFl0AvTq9rzW4y0Z",
+	"oM40OqAZ3GgW7MDSLwfjPTSUOZ03Je2vvPtTO+qUwG1XSUg1W1lP134HJnNBB+4to3S4rbnWDF3K7d2p",
+	"vIYWZEFsl2UKJaO3DJsKA3BXjJZ61QfRH3DECaFpV0hAUrH6lufMGR8McFje1FzvZpd//3BQsMm37+/8",
+	"jrxhrAChRss1Zp12J/o4gy/MlIZOKKYUbOHvH8wrxfodSMmaupxdzs5nnz58+r8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 
 	"jorvex/internal/api"
 	"jorvex/internal/core/definition"
@@ -180,7 +182,11 @@ func (s *server) GetTable(ctx context.Context, request api.GetTableRequestObject
 			return nil, badRequest("%s", err)
 		}
 	}
-	page := api.GetTable200JSONResponse{Receipt: t.Receipt.Number, Columns: []api.TableColumn{}, Items: []api.TableRow{}, Files: t.Receipt.Files, Rows: t.Receipt.Rows}
+	tag := `"` + t.Version(definition.Format(fmt.Sprint("page ", at, request.Params.Limit, t.Receipt.Number)), request.Params.Where) + `"`
+	if strings.Contains(request.Params.IfNoneMatch, tag) {
+		return api.GetTable304Response{}, nil
+	}
+	page := api.TablePage{Receipt: t.Receipt.Number, Columns: []api.TableColumn{}, Items: []api.TableRow{}, Files: t.Receipt.Files, Rows: t.Receipt.Rows}
 	for _, c := range t.Definition.Columns {
 		page.Columns = append(page.Columns, api.TableColumn{Name: c.Name, Type: string(c.Type)})
 	}
@@ -191,7 +197,7 @@ func (s *server) GetTable(ctx context.Context, request api.GetTableRequestObject
 	if next != nil {
 		page.Next = cursor(next)
 	}
-	return page, err
+	return api.GetTable200JSONResponse{Body: page, Headers: api.GetTable200ResponseHeaders{ETag: tag}}, err
 }
 
 // tableOf opens the rows that are asked for.
