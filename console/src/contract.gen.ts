@@ -690,7 +690,7 @@ export interface paths {
         get: operations["listRefreshes"];
         put?: never;
         /** Refresh every input that delivers something. */
-        post: operations["refreshAll"];
+        post: operations["refreshEvery"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3609,7 +3609,7 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
-    refreshAll: {
+    refreshEvery: {
         parameters: {
             query?: never;
             header?: never;

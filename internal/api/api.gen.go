@@ -2899,10 +2899,10 @@ type ClientInterface interface {
 	// ListRefreshes performs a GET /api/v1/refreshes (the `ListRefreshes` operationId) request.
 	ListRefreshes(ctx context.Context, params *ListRefreshesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RefreshAll Refresh every input that delivers something.
+	// RefreshEvery Refresh every input that delivers something.
 	//
-	// Corresponds with POST /api/v1/refreshes (the `RefreshAll` operationId).
-	RefreshAll(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /api/v1/refreshes (the `RefreshEvery` operationId).
+	RefreshEvery(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRefresh performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 	GetRefresh(ctx context.Context, refresh RefreshId, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4105,11 +4105,11 @@ func (c *Client) ListRefreshes(ctx context.Context, params *ListRefreshesParams,
 	return c.Client.Do(req)
 }
 
-// RefreshAll Refresh every input that delivers something.
+// RefreshEvery Refresh every input that delivers something.
 //
-// Corresponds with POST /api/v1/refreshes (the `RefreshAll` operationId).
-func (c *Client) RefreshAll(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRefreshAllRequest(c.Server)
+// Corresponds with POST /api/v1/refreshes (the `RefreshEvery` operationId).
+func (c *Client) RefreshEvery(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefreshEveryRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7316,8 +7316,8 @@ func NewListRefreshesRequest(server string, params *ListRefreshesParams) (*http.
 	return req, nil
 }
 
-// NewRefreshAllRequest constructs an http.Request for the RefreshAll method
-func NewRefreshAllRequest(server string) (*http.Request, error) {
+// NewRefreshEveryRequest constructs an http.Request for the RefreshEvery method
+func NewRefreshEveryRequest(server string) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -8608,12 +8608,12 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListRefreshesWithResponse(ctx context.Context, params *ListRefreshesParams, reqEditors ...RequestEditorFn) (*ListRefreshesResponse, error)
 
-	// RefreshAllWithResponse Refresh every input that delivers something.
+	// RefreshEveryWithResponse Refresh every input that delivers something.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /api/v1/refreshes (the `RefreshAll` operationId).
-	RefreshAllWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RefreshAllResponse, error)
+	// Corresponds with POST /api/v1/refreshes (the `RefreshEvery` operationId).
+	RefreshEveryWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RefreshEveryResponse, error)
 
 	// GetRefreshWithResponse performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
 	//
@@ -11341,7 +11341,7 @@ func (r ListRefreshesResponse) ContentType() string {
 	return ""
 }
 
-type RefreshAllResponse struct {
+type RefreshEveryResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON202 the response for an HTTP 202 `application/json` response
@@ -11351,22 +11351,22 @@ type RefreshAllResponse struct {
 }
 
 // GetJSON202 returns the response for an HTTP 202 `application/json` response
-func (r RefreshAllResponse) GetJSON202() *RefreshPage {
+func (r RefreshEveryResponse) GetJSON202() *RefreshPage {
 	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RefreshAllResponse) GetApplicationproblemJSONDefault() *Failure {
+func (r RefreshEveryResponse) GetApplicationproblemJSONDefault() *Failure {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r RefreshAllResponse) GetBody() []byte {
+func (r RefreshEveryResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r RefreshAllResponse) Status() string {
+func (r RefreshEveryResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -11374,7 +11374,7 @@ func (r RefreshAllResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r RefreshAllResponse) StatusCode() int {
+func (r RefreshEveryResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -11382,7 +11382,7 @@ func (r RefreshAllResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RefreshAllResponse) ContentType() string {
+func (r RefreshEveryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13120,17 +13120,17 @@ func (c *ClientWithResponses) ListRefreshesWithResponse(ctx context.Context, par
 	return ParseListRefreshesResponse(rsp)
 }
 
-// RefreshAllWithResponse Refresh every input that delivers something.
+// RefreshEveryWithResponse Refresh every input that delivers something.
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /api/v1/refreshes (the `RefreshAll` operationId).
-func (c *ClientWithResponses) RefreshAllWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RefreshAllResponse, error) {
-	rsp, err := c.RefreshAll(ctx, reqEditors...)
+// Corresponds with POST /api/v1/refreshes (the `RefreshEvery` operationId).
+func (c *ClientWithResponses) RefreshEveryWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RefreshEveryResponse, error) {
+	rsp, err := c.RefreshEvery(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseRefreshAllResponse(rsp)
+	return ParseRefreshEveryResponse(rsp)
 }
 
 // GetRefreshWithResponse performs a GET /api/v1/refreshes/{refresh} (the `GetRefresh` operationId) request.
@@ -15262,15 +15262,15 @@ func ParseListRefreshesResponse(rsp *http.Response) (*ListRefreshesResponse, err
 	return response, nil
 }
 
-// ParseRefreshAllResponse parses an HTTP response from a RefreshAllWithResponse call
-func ParseRefreshAllResponse(rsp *http.Response) (*RefreshAllResponse, error) {
+// ParseRefreshEveryResponse parses an HTTP response from a RefreshEveryWithResponse call
+func ParseRefreshEveryResponse(rsp *http.Response) (*RefreshEveryResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &RefreshAllResponse{
+	response := &RefreshEveryResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -16045,9 +16045,9 @@ type ServerInterface interface {
 
 	// (GET /api/v1/refreshes)
 	ListRefreshes(c *gin.Context, params ListRefreshesParams)
-	// RefreshAll Refresh every input that delivers something.
+	// RefreshEvery Refresh every input that delivers something.
 	// (POST /api/v1/refreshes)
-	RefreshAll(c *gin.Context)
+	RefreshEvery(c *gin.Context)
 
 	// (GET /api/v1/refreshes/{refresh})
 	GetRefresh(c *gin.Context, refresh RefreshId)
@@ -17891,8 +17891,8 @@ func (siw *ServerInterfaceWrapper) ListRefreshes(c *gin.Context) {
 	siw.Handler.ListRefreshes(c, params)
 }
 
-// RefreshAll operation middleware
-func (siw *ServerInterfaceWrapper) RefreshAll(c *gin.Context) {
+// RefreshEvery operation middleware
+func (siw *ServerInterfaceWrapper) RefreshEvery(c *gin.Context) {
 
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
@@ -17901,7 +17901,7 @@ func (siw *ServerInterfaceWrapper) RefreshAll(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RefreshAll(c)
+	siw.Handler.RefreshEvery(c)
 }
 
 // GetRefresh operation middleware
@@ -18394,7 +18394,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/api/v1/reports/:report", wrapper.SaveReport)
 	router.POST(options.BaseURL+"/api/v1/reports/:report/refreshes", wrapper.RefreshReport)
 	router.GET(options.BaseURL+"/api/v1/refreshes", wrapper.ListRefreshes)
-	router.POST(options.BaseURL+"/api/v1/refreshes", wrapper.RefreshAll)
+	router.POST(options.BaseURL+"/api/v1/refreshes", wrapper.RefreshEvery)
 	router.GET(options.BaseURL+"/api/v1/refreshes/:refresh", wrapper.GetRefresh)
 	router.POST(options.BaseURL+"/api/v1/refreshes/:refresh/cancellation", wrapper.CancelRefresh)
 	router.PUT(options.BaseURL+"/api/v1/refreshes/:refresh/answer", wrapper.AnswerRefresh)
@@ -20709,16 +20709,16 @@ func (response ListRefreshesdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
-type RefreshAllRequestObject struct {
+type RefreshEveryRequestObject struct {
 }
 
-type RefreshAllResponseObject interface {
-	VisitRefreshAllResponse(w http.ResponseWriter) error
+type RefreshEveryResponseObject interface {
+	VisitRefreshEveryResponse(w http.ResponseWriter) error
 }
 
-type RefreshAll202JSONResponse RefreshPage
+type RefreshEvery202JSONResponse RefreshPage
 
-func (response RefreshAll202JSONResponse) VisitRefreshAllResponse(w http.ResponseWriter) error {
+func (response RefreshEvery202JSONResponse) VisitRefreshEveryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -20730,12 +20730,12 @@ func (response RefreshAll202JSONResponse) VisitRefreshAllResponse(w http.Respons
 	return err
 }
 
-type RefreshAlldefaultApplicationProblemPlusJSONResponse struct {
+type RefreshEverydefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response RefreshAlldefaultApplicationProblemPlusJSONResponse) VisitRefreshAllResponse(w http.ResponseWriter) error {
+func (response RefreshEverydefaultApplicationProblemPlusJSONResponse) VisitRefreshEveryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21596,9 +21596,9 @@ type StrictServerInterface interface {
 
 	// (GET /api/v1/refreshes)
 	ListRefreshes(ctx context.Context, request ListRefreshesRequestObject) (ListRefreshesResponseObject, error)
-	// RefreshAll Refresh every input that delivers something.
+	// RefreshEvery Refresh every input that delivers something.
 	// (POST /api/v1/refreshes)
-	RefreshAll(ctx context.Context, request RefreshAllRequestObject) (RefreshAllResponseObject, error)
+	RefreshEvery(ctx context.Context, request RefreshEveryRequestObject) (RefreshEveryResponseObject, error)
 
 	// (GET /api/v1/refreshes/{refresh})
 	GetRefresh(ctx context.Context, request GetRefreshRequestObject) (GetRefreshResponseObject, error)
@@ -23371,23 +23371,23 @@ func (sh *strictHandler) ListRefreshes(ctx *gin.Context, params ListRefreshesPar
 	}
 }
 
-// RefreshAll operation middleware
-func (sh *strictHandler) RefreshAll(ctx *gin.Context) {
-	var request RefreshAllRequestObject
+// RefreshEvery operation middleware
+func (sh *strictHandler) RefreshEvery(ctx *gin.Context) {
+	var request RefreshEveryRequestObject
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RefreshAll(ctx, request.(RefreshAllRequestObject))
+		return sh.ssi.RefreshEvery(ctx, request.(RefreshEveryRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RefreshAll")
+		handler = middleware(handler, "RefreshEvery")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(RefreshAllResponseObject); ok {
-		if err := validResponse.VisitRefreshAllResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(RefreshEveryResponseObject); ok {
+		if err := validResponse.VisitRefreshEveryResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -24187,27 +24187,27 @@ var swaggerSpec = []string{
 	"dvGGaInRtgZ1zoiWmpZBHHZQNQMyKnCu+b3M8KOez4BqU3bCf716U0cqTHW7TH6GmyoH9FWDiyp/7wXN",
 	"g5N8kbrmvtaRDhMI8bEaDLAVrM0HRmlqoFMNF7ZGCNYFOTlCgMdndw+fzd4q6aQrM/9nkT/gIClN37YJ",
 	"JVpOUtmgEW2upu0nIBtfgsy27MesXhAbMDTG9n8ED09YjrjjavEF7vcFviCjt+f1ulGDMqW4LWo9SR2n",
-	"3xdtADgdpwse7Ilopim7ENlNPS3L2ekznXuzHtpDb1c8X0EOsk15nqYwCD4cbBCOAi9QS4v7iii5YfAi",
-	"Eo/AUDD47xG1p01QPy0iHYHkZ1R7YL2XxT7hP4DbOQXT4n0of7tEwsaAVsuHlwfoGhmW8gYHdMH8X5LY",
-	"Og2GAm+7tlvDVJ8YzFVahiFCKesErvGlTRPDkAqfzFJCzHnmKsRIVzfAnLiapjQt3mfA8dCCqtaKUFKx",
-	"2ihA5J0kS7gKaOHnRlped1BWP4aRORU5K8t7dtfYw8u4ywFW+N2ThU7zAzjS/t1g0Qik2IF4saLlghSQ",
-	"3oq10J9EEhyUpqJQA65rhNGkzUDttZo8NQqw0kTJwM5wXwvCxRHzxj+rCSHIELZh9ht5yw47KbWKqYAK",
-	"YMjqW0XoZJxnkLnAnuBfy2Cg9+/P6iwJ40F4jVNeWSVrfUzPwDGnVehkrft6ctuNTlabE6fLXEUNX5gT",
-	"O8NAZNzRkA/c9T9lE1F7tN7LuLege4h/hmCY/xyR8D24T4qGJzr1+BdrljseH+3BcjTdxWXveMc/K7hm",
-	"ycxmeXuk/8XIEov/jJ00T4kxhz0xbWfUoCSPtTqbZdCnqPvuue/lPaSM3D6q9lk8Tko0f4t15Pbk8wlN",
-	"KrQsbbfsDh5ouWRYtqERwNVE63rAIlxncrGPDAYavEe6B/rrBh0rd7poywTtZCOWgJdQfIWrJ+QCooWE",
-	"JKrJV2Qum3TNlYLu1AOk/iyys8Cy5zQPv1m5wEoXANRRG81tcFNyp19WQXEXl7SYQ7BKkAwM3uiKCmU0",
-	"f1YQOgeDC2gYi5qxqZp9llIsWzM6WTNWYSmh+U6HbhV3RcEWHTU029zfWSJGvYPC0xiqchd4N+6+M0Tt",
-	"8RjdsWDZ54F7+PKGrNFYBoXtajaN4crFawFKIfrQmkFbaFzSrITCvsEbBUGXHSqo+FKccXFWcmHjYHuE",
-	"/2u+FC/FKy5OGtEarJLu8LaeJrsA8vnMdNamyJcCow/mtdwqaAiTESnyvewwXdvYxSjfeGe+HZKPff3D",
-	"07Ovv/2zU3fhAkE9W7E7WrCcb2iZZBPgbJuyzVA3OxzqnHWyw7sZ4E/A9kz4oq1YIqR1AU5Xt/vBPOIh",
-	"WRtwj8VVIybM3LhqsO2Q57/OsE/JvGZ0feiGywi1VsNvLy6mswW07D8QqfARyI3jRQtWgOHdN0lCIsYg",
-	"M1krO2rL6oP34TMlU+mOrQ5zIrkYchgDqfhz8oVkdZKfO1VHKp6vA9aAPahUW4MBC1C0qs8Ut//fTbFk",
-	"QThVaGqD6O9oBVQbIj+0+Oktq/nCgi5JJn8yg3ZDAw6vGC3QoYprw7Y8GguMLAzEKpvSlhEtZZKGMlb1",
-	"Z0NGQgTbgpS+PTvEvNC5by6BVmhedwyY6shWXLDEl0vP/Cm8tSjyYpwv1H1aUcOnZFl0AvTq9rzW4y0Z",
-	"oM40OqAZ3GgW7MDSLwfjPTSUOZ03Je2vvPtTO+qUwG1XSUg1W1lP134HJnNBB+4to3S4rbnWDF3K7d2p",
-	"vIYWZEFsl2UKJaO3DJsKA3BXjJZ61QfRH3DECaFpV0hAUrH6lufMGR8McFje1FzvZpd//3BQsMm37+/8",
-	"jrxhrAChRss1Zp12J/o4gy/MlIZOKKYUbOHvH8wrxfodSMmaupxdzs5nnz58+r8BAAD//w==",
+	"3xdtADgdpwse7Ilopim7ENlNQXDV7PS5zr15D+2xtyueryAL2SY9T1MaBJ8OtghHkRfopcV+RZTcMHgT",
+	"iWdgaBj894ji06aonxaVjkDyMyo+sN7LYp/0H8DtnIJx8T60v10iYWVAu+XDCwR0zQxLeYMDumD+L0ls",
+	"pQZDg7dd661hq08M5iotwyChlH0C1/jSxolhSIVPZikh6jxzNWKkqxxgTlxNU5wW7zPgeWhDVWtFKKlY",
+	"bVQg8k6SJVwFNPFzIy23OyisH8PInIqcleU9+2vs4WXc6QAr/O7JQqf9ARxp/26wbARS7EDAWNFyQQpI",
+	"cMVq6E8iKQ5KU1GoAdc1wmzS5qD22k2eGhVYaaJkYGm4rw3h4oiB45/ViBDkCNtA+428ZYe9lFrVVEAN",
+	"MGT1rSp0Ms4zyGBgT/CvZTLQ+/dntZaE+SC8ximvrJK1PqZp4JjTqnSy1n1due1GJ6vOidNlrqaGL82J",
+	"vWEgNu5o0Afu+p+yjag9Wu9l3FvQPcQ/QzDMf45I+B7cJ0XDE516/Is1yx2PkPZgOZrw4vJ3vOufFVyz",
+	"ZG6zvD3SAWNkkcV/xl6ap8SYw66YtjdqUJTH2p3NMuhV1H333PfyHlJIbh9V+2weJyWav8VKcnvy+YQm",
+	"FVqWtl92Bw+0XDIs3NAI4GqidT5gGa4zudhHBgMN3iPdA/11g44VPF20hYJ2shFLwEsov8LVE3IB8UJC",
+	"EtXkKzKXTbrqSkF36gFSfxbZWWDbc5qH36xcYK0LAOqojeY2vCm50y+roLiLS9rMIVwlSAcGf3RFhTKa",
+	"PysInYPBBTSMRc3YVO0+SymWrSGdrBmrsJjQfKdDx4q7omCLjhqabe7vLBGl3kHhaQxVuQu9G3ffGaL2",
+	"eIzuWLDs88A9fHlD1mgsg9J2NZvGcOUitgClEH1ozaAxNC5pVkJh3+CNgrDLDhVUfCnOuDgrubCRsD3C",
+	"/zVfipfiFRcnjWkNVkn3eFtPk18AGX1mOmtT5EuB8QfzWm4VtITJiBT5Xn6Yrm30YpRvvDPfDsnIvv7h",
+	"6dnX3/7ZqbtwgaCerdgdLVjON7RMsglwt03ZaKibHw6Vzjr54d0c8CdgeyZ80dYsEdI6Aaer3P1gHvGQ",
+	"vA24x+KqERPmblw12HjI819n2KdkXjO6PnTEZYRaq+G3FxfT2QJa9h+IVPgI5MbxogUrwPDu2yQhEWOQ",
+	"m6yVHbVl9cH78LmSqYTHVoc5kVwMWYyBVPw5+UKyPsnPnbojFc/XAWvALlSqrcKAJSha1WeK2//vpliy",
+	"IKAqNLVB/He0BqoNkh9a/vSW1XxhQZckkz+ZQbuhIYdXjBboUMW1YVsejQXGFgZilU1qy4iWMklDGav6",
+	"8yEjQYJtSUrfoB2iXujct5dAKzSvOwZMdWQrLlziyyVo/hTeWhR5MdIXKj+tqOFTsiw6IXp1e17r8ZYM",
+	"UGcaHdAMbjQLdmDpl4PxHhrKnM6bkvbX3v2pHXVK4LarJKSarayna8ADk7mgA/eWUTrc1lxrhi7l9u5U",
+	"XkMTsiC6yzKFktFbhm2FAbgrRku96oPoDzjihNC0KyQgqVh9y3PmjA8GOCxvaq53s8u/fzgo2eQb+Hd+",
+	"R94wVoBQo+Ua8067E32cwRdmSkMnFFMKtvD3D+aVYgUPpGRNXc4uZ+ezTx8+/d8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

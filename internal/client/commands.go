@@ -37,7 +37,7 @@ func Commands() []Command {
 		{"notice-rule", ruleVerbs, "Say what is worth telling, and to whom by mail or web hook.", "jorvex notice-rule set gaps -kinds missing,late -inputs daily-loadings", noticeRule},
 		{"confirm", "INPUT", "Confirm that the files in doubt are gone.", "jorvex confirm daily-loadings", confirm},
 		{"report", reportVerbs, "List reports, which are inputs refreshed together under one receipt; show, add or save a definition.", "jorvex report show weekly-sailings", report},
-		{"refresh", "INPUT | REPORT | -all", "Read the picked files, deliver, and print the receipt's number.", "jorvex refresh daily-loadings", refresh},
+		{"refresh", "INPUT | REPORT | -every", "Read the picked files, deliver, and print the receipt's number.", "jorvex refresh daily-loadings", refresh},
 		{"rehearse", "INPUT | REPORT", "Do everything that a refresh does but deliver: predict rows, totals and what they would move by. No source file is touched.", "jorvex rehearse daily-loadings", rehearse},
 		{"cancel", "REFRESH", "Cancel a refresh that waits or runs. The last delivery stands.", "jorvex cancel 7", cancel},
 		{"answer", "REFRESH go | stop", "Answer a refresh that waits for somebody to decide.", "jorvex answer 7 go", answer},

@@ -27,24 +27,24 @@ func (c *Call) ask(ctx context.Context, rehearse bool) error {
 	c.Flags.Var(&set, "set", "`name=value` of a parameter; may be given several times")
 	var only paths
 	c.Flags.Var(&only, "only", "take just this `file`, this once; may be given several times")
-	all := false
+	every := false
 	if !rehearse {
-		c.Flags.BoolVar(&all, "all", false, "refresh every input that delivers something")
+		c.Flags.BoolVar(&every, "every", false, "refresh every input that delivers something")
 	}
 	asOf := c.Flags.String("as-of", "", "`day` or time that windows and dates are told against, as 2026-10-31; now if empty")
 	args, err := c.Parse(0, 1)
 	if err != nil {
 		return err
 	}
-	if all == (len(args) == 1) {
+	if every == (len(args) == 1) {
 		return Usage("write: jorvex %s %s", c.command.Name, c.command.Args)
 	}
 	service, err := c.service()
 	if err != nil {
 		return err
 	}
-	if all {
-		return c.refreshAll(ctx, service, *wait)
+	if every {
+		return c.refreshEvery(ctx, service, *wait)
 	}
 	request := api.RefreshRequest{Set: set, Only: only, Rehearse: rehearse}
 	if *asOf != "" {
@@ -74,9 +74,9 @@ func (c *Call) ask(ctx context.Context, rehearse bool) error {
 	return c.follow(ctx, service, answer.JSON202, *wait)
 }
 
-// refreshAll refreshes every input. It fails if one does.
-func (c *Call) refreshAll(ctx context.Context, service *api.ClientWithResponses, wait bool) error {
-	answer, err := service.RefreshAllWithResponse(ctx)
+// refreshEvery refreshes every input. It fails if one does.
+func (c *Call) refreshEvery(ctx context.Context, service *api.ClientWithResponses, wait bool) error {
+	answer, err := service.RefreshEveryWithResponse(ctx)
 	if err != nil {
 		return unreachable(err)
 	}

@@ -146,9 +146,9 @@ func (s *server) RefreshReport(ctx context.Context, request api.RefreshReportReq
 	return api.RefreshReport202JSONResponse(shownRefresh(refresh)), err
 }
 
-// RefreshAll implements the contract.
-func (s *server) RefreshAll(ctx context.Context, _ api.RefreshAllRequestObject) (api.RefreshAllResponseObject, error) {
-	shown := api.RefreshAll202JSONResponse{Items: []api.Refresh{}}
+// RefreshEvery implements the contract.
+func (s *server) RefreshEvery(ctx context.Context, _ api.RefreshEveryRequestObject) (api.RefreshEveryResponseObject, error) {
+	shown := api.RefreshEvery202JSONResponse{Items: []api.Refresh{}}
 	for after := ""; ; {
 		list, err := s.Store.Inputs(ctx, after, 500)
 		if err != nil || len(list) == 0 {

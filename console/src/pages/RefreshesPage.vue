@@ -44,7 +44,7 @@ async function act(ask: () => Promise<unknown>) {
     failed.value = e as Trouble
   }
 }
-const all = () => act(() => take(api.POST('/api/v1/refreshes')))
+const every = () => act(() => take(api.POST('/api/v1/refreshes')))
 const refresh = (report: string, rehearse: boolean) =>
   act(async () => {
     const r = await take(api.POST('/api/v1/reports/{report}/refreshes', { params: { path: { report } }, body: { rehearse } }))
@@ -55,7 +55,7 @@ const refresh = (report: string, rehearse: boolean) =>
 <template>
   <div class="top">
     <h1>Refreshes<template v-if="query.input"> of {{ query.input }}</template></h1>
-    <v-btn v-if="!query.input" size="small" variant="tonal" @click="all">Refresh every input</v-btn>
+    <v-btn v-if="!query.input" size="small" variant="tonal" @click="every">Refresh every input</v-btn>
   </div>
   <p v-if="query.input" class="quiet"><router-link :to="`/inputs/${query.input}`">{{ query.input }}</router-link> · <router-link to="/refreshes">all refreshes</router-link></p>
   <trouble-note :trouble="trouble ?? failed" />
