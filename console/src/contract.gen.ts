@@ -672,7 +672,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Refresh all inputs of a report together, under one receipt and as-of. */
+        /** Refresh the inputs of a report together, under one receipt and as-of. */
         post: operations["refreshReport"];
         delete?: never;
         options?: never;

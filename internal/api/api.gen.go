@@ -2966,14 +2966,14 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
 	SaveReport(ctx context.Context, report ReportName, params *SaveReportParams, body SaveReportJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RefreshReportWithBody Refresh all inputs of a report together, under one receipt and as-of.
+	// RefreshReportWithBody Refresh the inputs of a report together, under one receipt and as-of.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
 	RefreshReportWithBody(ctx context.Context, report ReportName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
+	// RefreshReport Refresh the inputs of a report together, under one receipt and as-of.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4302,7 +4302,7 @@ func (c *Client) SaveReport(ctx context.Context, report ReportName, params *Save
 	return c.Client.Do(req)
 }
 
-// RefreshReportWithBody Refresh all inputs of a report together, under one receipt and as-of.
+// RefreshReportWithBody Refresh the inputs of a report together, under one receipt and as-of.
 //
 // Takes any type of body and a specified content type.
 //
@@ -4319,7 +4319,7 @@ func (c *Client) RefreshReportWithBody(ctx context.Context, report ReportName, c
 	return c.Client.Do(req)
 }
 
-// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
+// RefreshReport Refresh the inputs of a report together, under one receipt and as-of.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -8691,14 +8691,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/reports/{report} (the `SaveReport` operationId).
 	SaveReportWithResponse(ctx context.Context, report ReportName, params *SaveReportParams, body SaveReportJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveReportResponse, error)
 
-	// RefreshReportWithBodyWithResponse Refresh all inputs of a report together, under one receipt and as-of.
+	// RefreshReportWithBodyWithResponse Refresh the inputs of a report together, under one receipt and as-of.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/reports/{report}/refreshes (the `RefreshReport` operationId).
 	RefreshReportWithBodyWithResponse(ctx context.Context, report ReportName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefreshReportResponse, error)
 
-	// RefreshReportWithResponse Refresh all inputs of a report together, under one receipt and as-of.
+	// RefreshReportWithResponse Refresh the inputs of a report together, under one receipt and as-of.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -13281,7 +13281,7 @@ func (c *ClientWithResponses) SaveReportWithResponse(ctx context.Context, report
 	return ParseSaveReportResponse(rsp)
 }
 
-// RefreshReportWithBodyWithResponse Refresh all inputs of a report together, under one receipt and as-of.
+// RefreshReportWithBodyWithResponse Refresh the inputs of a report together, under one receipt and as-of.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -13294,7 +13294,7 @@ func (c *ClientWithResponses) RefreshReportWithBodyWithResponse(ctx context.Cont
 	return ParseRefreshReportResponse(rsp)
 }
 
-// RefreshReportWithResponse Refresh all inputs of a report together, under one receipt and as-of.
+// RefreshReportWithResponse Refresh the inputs of a report together, under one receipt and as-of.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -16075,7 +16075,7 @@ type ServerInterface interface {
 	// SaveReport Save another definition of a report over the version that was edited.
 	// (PUT /api/v1/reports/{report})
 	SaveReport(c *gin.Context, report ReportName, params SaveReportParams)
-	// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
+	// RefreshReport Refresh the inputs of a report together, under one receipt and as-of.
 	// (POST /api/v1/reports/{report}/refreshes)
 	RefreshReport(c *gin.Context, report ReportName)
 	// GetRetention How long the vault keeps the bytes that fed receipts, and what another span would free.
@@ -21626,7 +21626,7 @@ type StrictServerInterface interface {
 	// SaveReport Save another definition of a report over the version that was edited.
 	// (PUT /api/v1/reports/{report})
 	SaveReport(ctx context.Context, request SaveReportRequestObject) (SaveReportResponseObject, error)
-	// RefreshReport Refresh all inputs of a report together, under one receipt and as-of.
+	// RefreshReport Refresh the inputs of a report together, under one receipt and as-of.
 	// (POST /api/v1/reports/{report}/refreshes)
 	RefreshReport(ctx context.Context, request RefreshReportRequestObject) (RefreshReportResponseObject, error)
 	// GetRetention How long the vault keeps the bytes that fed receipts, and what another span would free.
@@ -24195,19 +24195,19 @@ var swaggerSpec = []string{
 	"MGT1rSp0Ms4zyGBgT/CvZTLQ+/dntZaE+SC8ximvrJK1PqZp4JjTqnSy1n1due1GJ6vOidNlrqaGL82J",
 	"vWEgNu5o0Afu+p+yjag9Wu9l3FvQPcQ/QzDMf45I+B7cJ0XDE516/Is1yx2PkPZgOZrw4vJ3vOufFVyz",
 	"ZG6zvD3SAWNkkcV/xl6ap8SYw66YtjdqUJTH2p3NMuhV1H333PfyHlJIbh9V+2weJyWav8VKcnvy+YQm",
-	"FVqWtl92Bw+0XDIs3NAI4GqidT5gGa4zudhHBgMN3iPdA/11g44VPF20hYJ2shFLwEsov8LVE3IB8UJC",
-	"EtXkKzKXTbrqSkF36gFSfxbZWWDbc5qH36xcYK0LAOqojeY2vCm50y+roLiLS9rMIVwlSAcGf3RFhTKa",
-	"PysInYPBBTSMRc3YVO0+SymWrSGdrBmrsJjQfKdDx4q7omCLjhqabe7vLBGl3kHhaQxVuQu9G3ffGaL2",
-	"eIzuWLDs88A9fHlD1mgsg9J2NZvGcOUitgClEH1ozaAxNC5pVkJh3+CNgrDLDhVUfCnOuDgrubCRsD3C",
-	"/zVfipfiFRcnjWkNVkn3eFtPk18AGX1mOmtT5EuB8QfzWm4VtITJiBT5Xn6Yrm30YpRvvDPfDsnIvv7h",
-	"6dnX3/7ZqbtwgaCerdgdLVjON7RMsglwt03ZaKibHw6Vzjr54d0c8CdgeyZ80dYsEdI6Aaer3P1gHvGQ",
-	"vA24x+KqERPmblw12HjI819n2KdkXjO6PnTEZYRaq+G3FxfT2QJa9h+IVPgI5MbxogUrwPDu2yQhEWOQ",
-	"m6yVHbVl9cH78LmSqYTHVoc5kVwMWYyBVPw5+UKyPsnPnbojFc/XAWvALlSqrcKAJSha1WeK2//vpliy",
-	"IKAqNLVB/He0BqoNkh9a/vSW1XxhQZckkz+ZQbuhIYdXjBboUMW1YVsejQXGFgZilU1qy4iWMklDGav6",
-	"8yEjQYJtSUrfoB2iXujct5dAKzSvOwZMdWQrLlziyyVo/hTeWhR5MdIXKj+tqOFTsiw6IXp1e17r8ZYM",
-	"UGcaHdAMbjQLdmDpl4PxHhrKnM6bkvbX3v2pHXVK4LarJKSarayna8ADk7mgA/eWUTrc1lxrhi7l9u5U",
-	"XkMTsiC6yzKFktFbhm2FAbgrRku96oPoDzjihNC0KyQgqVh9y3PmjA8GOCxvaq53s8u/fzgo2eQb+Hd+",
-	"R94wVoBQo+Ua8067E32cwRdmSkMnFFMKtvD3D+aVYgUPpGRNXc4uZ+ezTx8+/d8AAAD//w==",
+	"FZ+cpjp4oOWSYeGGRgBXE63zActwncnFPjIYaPAe6R7orxt0rODpoi0UtJONWAJeQvkVrp6QC4gXEpKo",
+	"Jl+RuWzSVVcKulMPkPqzyM4C257TPPxm5QJrXQBQR200t+FNyZ1+WQXFXVzSZg7hKkE6MPijKyqU0fxZ",
+	"QegcDC6gYSxqxqZq91lKsWwN6WTNWIXFhOY7HTpW3BUFW3TU0Gxzf2eJKPUOCk9jqMpd6N24+84Qtcdj",
+	"dMeCZZ8H7uHLG7JGYxmUtqvZNIYrF7EFKIXoQ2sGjaFxSbMSCvsGbxSEXXaooOJLccbFWcmFjYTtEf6v",
+	"+VK8FK+4OGlMa7BKusfbepr8AsjoM9NZmyJfCow/mNdyq6AlTEakyPfyw3RtoxejfOOd+XZIRvb1D0/P",
+	"vv72z07dhQsE9WzF7mjBcr6hZZJNgLttykZD3fxwqHTWyQ/v5oA/Adsz4Yu2ZomQ1gk4XeXuB/OIh+Rt",
+	"wD0WV42YMHfjqsHGQ57/OsM+JfOa0fWhIy4j1FoNv724mM4W0LJ/WpZOpMJHIDeOFy1YAYZ33yYJiRiD",
+	"3GSt7Kgtqw/eh8+VTCU8tjrMieRiyGIMpOLPyReS9Ul+7tQdqXi+DlgDdqFSbRUGLEHRqj5T3P5/N8WS",
+	"BQFVoakN4r+jNVBtkPzQ8qe3rOYLC7okmfzJDNoNDTm8YrRAhyquDdvyaCwwtjAQq2xSW0a0lEkayljV",
+	"nw8ZCRJsS1L6Bu0Q9ULnvr0EWqF53TFgqiNbceESXy5B86fw1qLIi5G+UPlpRQ2fkmXRCdGr2/Naj7dk",
+	"gDrT6IBmcKNZsANLvxyM99BQ5nTelLS/9u5P7ahTArddJSHVbGU9XQMemMwFHbi3jNLhtuZaM3Qpt3en",
+	"8hqakAXRXZYplIzeMmwrDMBdMVrqVR9Ef8ARJ4SmXSEBScXqW54zZ3wwwGF5U3O9m13+/cNBySbfwL/z",
+	"O/KGsQKEGi3XmHfanejjDL4wUxo6oZhSsIW/fzCvFCt4ICVr6nJ2OTufffrw6f8GAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
