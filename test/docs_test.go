@@ -94,6 +94,11 @@ func TestDefinitionsAsDocumented(t *testing.T) {
 		require.NotEmpty(t, blocks)
 		for _, block := range blocks {
 			yaml, _, _ := strings.Cut(block, "```")
+			if strings.HasPrefix(yaml, "report:") {
+				_, err := definition.ParseReport(yaml)
+				assert.NoError(t, err, "%s:\n%s", page, yaml)
+				continue
+			}
 			if !strings.Contains(yaml, "input:") {
 				yaml = "input: a\nplace: b\n" + yaml
 			}

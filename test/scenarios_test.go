@@ -41,11 +41,13 @@ import (
 //	! TEXT           must not be
 //	$NAME REGEXP     names what its group takes from it; $NAME in later steps stands for that
 func TestScenarios(t *testing.T) {
+	t.Parallel()
 	files, err := filepath.Glob("testdata/scenarios/*.txt")
 	require.NoError(t, err)
 	require.NotEmpty(t, files)
 	for _, file := range files {
 		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			t.Parallel()
 			text, err := os.ReadFile(file)
 			require.NoError(t, err)
 			(&story{t: t, s: testkit.Start(t, testkit.Options{}), file: file, names: map[string]string{}, others: map[string]string{}}).tell(string(text))

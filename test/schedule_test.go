@@ -34,6 +34,7 @@ func asked(t *testing.T, s *testkit.Service, n int) (by []string) {
 // A schedule has refreshes made with nobody there; runs that were missed while the
 // service was down are made up for by one.
 func TestSchedule(t *testing.T) {
+	t.Parallel()
 	c := &clock{}
 	at := func(when string) {
 		moment, err := time.Parse(time.RFC3339, when)
@@ -66,6 +67,7 @@ func TestSchedule(t *testing.T) {
 // Files that arrive, and a period that has all its files, call for a refresh; what a
 // refresh tells anew does not.
 func TestArrivalsAndCompleteness(t *testing.T) {
+	t.Parallel()
 	c := &clock{}
 	c.offset.Store(int64(time.Until(time.Date(2026, 10, 1, 12, 0, 0, 0, time.UTC))))
 	s := testkit.Start(t, testkit.Options{Clock: c.now})

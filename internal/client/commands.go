@@ -49,7 +49,7 @@ func Commands() []Command {
 		{"export", "INPUT", "Write the combined rows of an input's last delivery to a file, or to the output.", "jorvex export daily-loadings -o eskvik.xlsx -where 'terminal is \"Eskvik\"'", export},
 		{"replay", "RECEIPT", "Run a refresh again out of the vault, and compare the digests of its deliveries. Nothing is delivered.", "jorvex replay 1", replay},
 		{"verify", "", "Recompute the chain of all receipts; on request read the vault through, and check the deliveries.", "jorvex verify -deep -deliveries", verify},
-		{"connection", connectionVerbs, "List, set or forget other PostgreSQL databases that ready-made tables lie in. What is set is tried first.", "echo postgres://reports@localhost/reporting | jorvex connection set reporting", connection},
+		{"connection", connectionVerbs, "List, set or forget other PostgreSQL databases that ready-made tables lie in. What is set is tried first.", "jorvex connection set reporting < address.txt", connection},
 		{"vault", "", "Show or set how long the bytes that fed receipts are kept. What that would free is shown first.", "jorvex vault -days 400 -count 12", vault},
 		{"check-definition", "FILE", "Check a definition without a service.", "jorvex input show daily-loadings > mine.yaml; jorvex check-definition mine.yaml", checkDefinition},
 		{"version", "", "Print the program's version.", "jorvex version", version},
