@@ -137,7 +137,7 @@ func BenchmarkAnswers(b *testing.B) {
 			return fine(a.StatusCode(), err)
 		}), "receipt-ms")
 		b.ReportMetric(ask(func() error {
-			a, err := s.API.CompareReceiptsWithResponse(b.Context(), 70_001, &api.CompareReceiptsParams{With: 30_000})
+			a, err := s.API.CompareReceiptsWithResponse(b.Context(), 70_001, &api.CompareReceiptsParams{With: 30_000, Limit: 200})
 			return fine(a.StatusCode(), err)
 		}), "compare-ms")
 		b.ReportMetric(ask(func() error {
@@ -182,7 +182,7 @@ func fillReceipts(b *testing.B, s *testkit.Service, receipts, files int) {
 	tx, err := conn.Begin(b.Context())
 	require.NoError(b, err)
 	_, err = tx.Exec(b.Context(), `INSERT INTO jorvex.refreshes (input_id, outcome, asked_by, asked_at, as_of, started, ended, stage, files, rows, told)
-		SELECT 1, 'delivered', 'local', now(), now(), now(), now(), 'done', $2, 10 * $2, true FROM generate_series(2, $1)`, receipts, files)
+		SELECT 1, 'delivered', 'local', now(), now(), now(), now(), 'done', $2::bigint, 10 * $2::bigint, true FROM generate_series(2, $1::int)`, receipts, files)
 	require.NoError(b, err)
 	_, err = tx.Exec(b.Context(), "INSERT INTO jorvex.refresh_inputs SELECT 1, id FROM jorvex.refreshes ON CONFLICT DO NOTHING")
 	require.NoError(b, err)
