@@ -113,7 +113,7 @@ func plural[N int | int64](n N, what string) string {
 	if strings.HasSuffix(what, "ss") {
 		many = what + "es"
 	}
-	if base, y := strings.CutSuffix(what, "y"); y {
+	if base, y := strings.CutSuffix(what, "y"); y && !strings.HasSuffix(base, "a") {
 		many = base + "ies"
 	}
 	if n == 1 {

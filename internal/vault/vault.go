@@ -44,6 +44,9 @@ func Open(dir string) (*Vault, error) {
 	return &Vault{dir: dir}, nil
 }
 
+// Dir returns the directory of the vault.
+func (v *Vault) Dir() string { return v.dir }
+
 var digestForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
 func (v *Vault) path(digest string) string {

@@ -1,0 +1,7 @@
+package refresh
+
+// For the tests of what no request reaches by itself.
+var (
+	HandOne = (*Runner).handOne
+	AskedBy = askedBy
+)
