@@ -44,8 +44,8 @@ var heldWords = []struct {
 	problem, next string
 }{
 	{selection.NotSeen, "cannot be looked at", "give the service the right to list their folders and refresh again"},
-	{selection.InDoubt, "that fed the last delivery are gone, which is not believed", "bring the files back, or confirm that they are gone: jorvex confirm INPUT"},
-	{selection.Missing, "that fed the last delivery were not there at the last look", "refresh again in a moment"},
+	{selection.InDoubt, "gone, which is not believed", "bring the files back, or confirm that they are gone: jorvex confirm INPUT"},
+	{selection.Missing, "not there at the last look", "refresh again in a moment"},
 	{selection.Arriving, "still arriving", "refresh again once they have been left alone for a while"},
 }
 
@@ -205,7 +205,10 @@ func (r *piece) decide() error {
 		slices.SortFunc(files, func(a, b records.StoppingFile) int {
 			return bytes.Compare(filename.SortKey(a.Path), filename.SortKey(b.Path))
 		})
-		problem, next := of[0].says, of[0].next
+		// What stops whatever the gate answers is told before what it lets through.
+		forced := slices.IndexFunc(of, func(m met) bool { return m.stop })
+		told := of[max(forced, 0)]
+		problem, next := told.says, told.next
 		if len(files) > 0 {
 			first := files[0]
 			problem, next = fmt.Sprintf("%s %s: %s", first.Path, phrases[cause][0], first.Finding.Sentence), first.Finding.Suggest
@@ -215,7 +218,7 @@ func (r *piece) decide() error {
 		}
 		answer := r.answer(cause)
 		switch {
-		case answer == definition.Stop || slices.ContainsFunc(of, func(m met) bool { return m.stop }):
+		case answer == definition.Stop || forced >= 0:
 			if answer == definition.Stop && cause == definition.BrokenFile {
 				next += "; or have the gate leave broken files out (gate: {broken: leave_out})"
 			}
