@@ -116,6 +116,25 @@ func (e *DeliveryTaken) Error() string {
 	return "the " + e.Kind + " " + e.Name + " is delivered by the input " + e.Input + " already"
 }
 
+// NameTaken says that a report has the name of an input, or the other way round:
+// refreshes are asked for by either.
+type NameTaken struct{ Kind, Name string }
+
+func (e *NameTaken) Error() string { return "there is " + e.Kind + " " + e.Name + " already" }
+
+// ownName holds the names of inputs and reports apart.
+func ownName(ctx context.Context, tx pgx.Tx, name, table, kind string) error {
+	var taken bool
+	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtext('jorvex names'))"); err != nil {
+		return err
+	}
+	err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+table+" WHERE name = $1)", name).Scan(&taken)
+	if err == nil && taken {
+		err = &NameTaken{Kind: kind, Name: name}
+	}
+	return err
+}
+
 // DeliveredFiles lists the names of all files that inputs deliver.
 func (s *Store) DeliveredFiles(ctx context.Context) ([]string, error) {
 	rows, err := s.Pool.Query(ctx, "SELECT name FROM deliveries WHERE kind = 'file' ORDER BY name")
@@ -165,6 +184,9 @@ func (s *Store) SaveInput(ctx context.Context, id, edited int64, d NewDefinition
 }
 
 func saveVersion(ctx context.Context, tx pgx.Tx, id, version int64, d NewDefinition) error {
+	if err := ownName(ctx, tx, d.Name, "reports", "a report"); err != nil {
+		return err
+	}
 	_, err := tx.Exec(ctx, "INSERT INTO definitions (input_id, version, text, digest, saved_at, saved_by) VALUES ($1, $2, $3, $4, $5, $6)",
 		id, version, d.Text, d.Digest, d.At, d.By)
 	if err != nil {

@@ -41,6 +41,9 @@ func (s *Store) ReportByID(ctx context.Context, id int64) (Report, error) {
 // edited: else it is ErrConflict. A name that is taken is ErrExists.
 func (s *Store) SaveReport(ctx context.Context, id, edited int64, r Report, runs Runs) (int64, error) {
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		if err := ownName(ctx, tx, r.Name, "inputs", "an input"); err != nil {
+			return err
+		}
 		version := edited + 1
 		if id == 0 {
 			version = 1

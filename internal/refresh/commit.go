@@ -84,7 +84,7 @@ func (r *run) header() (receipt.Header, error) {
 		h.Section = sections[0]
 		return h, nil
 	}
-	h.Inputs = sections
+	h.ReportID, h.Inputs = r.row.ReportID, sections
 	h.Section = receipt.Together(r.report.Name, receipt.DefinitionMark{Version: r.report.Version, Digest: r.report.Digest}, sections)
 	return h, nil
 }

@@ -40,6 +40,7 @@ func problemOf(err error) *problem {
 	var invalid *definition.Invalid
 	var notAllowed *places.NotAllowed
 	var taken *records.DeliveryTaken
+	var named *records.NameTaken
 	var found finding.Finding
 	switch {
 	case errors.As(err, &p):
@@ -55,6 +56,8 @@ func problemOf(err error) *problem {
 			"choose a directory below an allowed one, or have the operator start the service with -allow", "%s", err)
 	case errors.As(err, &taken):
 		return newProblem(http.StatusConflict, "delivery-taken", "Another input delivers the same", "give the delivery another name", "%s", err)
+	case errors.As(err, &named):
+		return newProblem(http.StatusConflict, "exists", "The name is taken", "choose another name: refreshes are asked for by it", "%s", err)
 	case errors.As(err, &found):
 		return newProblem(http.StatusUnprocessableEntity, "file-unusable", "The file cannot be used", found.Suggest, "%s", found.Sentence)
 	case errors.Is(err, context.Canceled):

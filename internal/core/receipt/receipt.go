@@ -45,6 +45,8 @@ type Header struct {
 	Ended   time.Time `json:"ended"`
 	Machine string    `json:"machine"`
 	Program string    `json:"program"`
+	// ReportID holds a report to its earlier names.
+	ReportID int64 `json:"report_id,string,omitempty"`
 	// Inputs are the sections of a report's inputs, in the order of their ids.
 	Inputs []Section `json:"inputs,omitempty"`
 }
