@@ -255,12 +255,15 @@ func (p Publication) Publish(ctx context.Context, tx pgx.Tx) error {
 	if err := tx.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", p.Staged).Scan(&there); err != nil || !there {
 		return err
 	}
-	if _, err := tx.Exec(ctx, "DELETE FROM "+p.Target); err != nil {
+	if _, err := tx.Exec(ctx, patience); err != nil {
 		return err
+	}
+	if _, err := tx.Exec(ctx, "DELETE FROM "+p.Target); err != nil {
+		return inUse(p.Target, err)
 	}
 	tag, err := tx.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", p.Target, p.Columns, p.Values, p.Staged))
 	if err != nil {
-		return err
+		return inUse(p.Target, err)
 	}
 	if tag.RowsAffected() != p.Rows {
 		return &Missing{p.Target, tag.RowsAffected(), p.Rows}

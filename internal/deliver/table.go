@@ -75,7 +75,7 @@ type InUse struct {
 }
 
 func (e *InUse) Error() string {
-	return fmt.Sprintf("the table %s.%s cannot be replaced: %s", Schema, e.Name, e.Why)
+	return fmt.Sprintf("the table %s cannot be replaced: %s", strings.ReplaceAll(e.Name, `"`, ""), e.Why)
 }
 
 // Check tells, before the work is done, whether the table may be replaced.
@@ -256,26 +256,26 @@ func (t *Table) Publish(ctx context.Context, tx pgx.Tx) error {
 	if err != nil {
 		return err
 	}
+	if _, err := tx.Exec(ctx, patience); err != nil {
+		return err
+	}
 	staged, final := pgx.Identifier{Schema, t.staged}.Sanitize(), pgx.Identifier{Schema, t.Name}.Sanitize()
 	comment := "COMMENT ON TABLE " + final + " IS '" + markedBy(t.refresh) + "'"
 	if t.some {
 		if _, err := tx.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s = ANY($1)", final, FileColumn), t.gone); err != nil {
-			return t.cannot(err)
+			return inUse(Schema+"."+t.Name, err)
 		}
 		for _, sql := range []string{"INSERT INTO " + final + " SELECT * FROM " + staged, "DROP TABLE " + staged, comment} {
 			if _, err := tx.Exec(ctx, sql); err != nil {
-				return t.cannot(err)
+				return inUse(Schema+"."+t.Name, err)
 			}
 		}
 		return nil
 	}
 	statements := []string{}
 	if there {
-		if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '5s'"); err != nil {
-			return err
-		}
 		if _, err := tx.Exec(ctx, "LOCK TABLE "+final+" IN ACCESS EXCLUSIVE MODE"); err != nil {
-			return t.cannot(err)
+			return inUse(Schema+"."+t.Name, err)
 		}
 		grants, err := t.grants(ctx, tx, staged)
 		if err != nil {
@@ -288,7 +288,7 @@ func (t *Table) Publish(ctx context.Context, tx pgx.Tx) error {
 		comment)
 	for _, sql := range statements {
 		if _, err := tx.Exec(ctx, sql); err != nil {
-			return t.cannot(err)
+			return inUse(Schema+"."+t.Name, err)
 		}
 	}
 	return nil
@@ -317,14 +317,18 @@ func (t *Table) grants(ctx context.Context, tx pgx.Tx, staged string) ([]string,
 	return statements, err
 }
 
-func (t *Table) cannot(err error) error {
+// patience is how long a table that others hold locked is waited for.
+const patience = "SET LOCAL lock_timeout = '5s'"
+
+// inUse tells what holds a table.
+func inUse(name string, err error) error {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		switch pg.Code {
 		case "55P03":
-			return &InUse{t.Name, "another session holds it locked; end that session or refresh again later"}
+			return &InUse{name, "another session holds it locked; end that session or refresh again later"}
 		case "2BP01":
-			return &InUse{t.Name, "other objects depend on it (" + strings.ReplaceAll(pg.Detail, "\n", "; ") + "); drop them first"}
+			return &InUse{name, "other objects depend on it (" + strings.ReplaceAll(pg.Detail, "\n", "; ") + "); drop them first"}
 		}
 	}
 	return err

@@ -347,6 +347,15 @@ type InputCommit struct {
 	Handover   []NewHandover
 }
 
+// Delivered tells whether a refresh is committed. It waits for a commit that is
+// under way, whose answer may have been lost.
+func (s *Store) Delivered(ctx context.Context, id int64) (delivered bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	err = s.Pool.QueryRow(ctx, "SELECT outcome = 'delivered' FROM refreshes WHERE id = $1 FOR SHARE", id).Scan(&delivered)
+	return delivered, err
+}
+
 // CommitRefresh publishes tables, appends the receipt to the chain, and records
 // the files that have to be put in place: the moment a refresh counts.
 func (s *Store) CommitRefresh(ctx context.Context, c Commit) (receipt.Stored, error) {

@@ -38,6 +38,11 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 		for _, t := range p.tables {
 			commit.Publish = append(commit.Publish, t.Publish)
 		}
+		for i, t := range p.ready {
+			if !t.own {
+				commit.Publish = append(commit.Publish, t.Publication(p.deliveries[i].Rows).Publish)
+			}
+		}
 	}
 	stored, err := r.Store.CommitRefresh(ctx, commit)
 	if err != nil && !r.committed(ctx) {
@@ -62,8 +67,8 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 // committed tells, after a commit that gave an error, whether it was made all
 // the same: the answer may have been lost on the way.
 func (r *run) committed(ctx context.Context) bool {
-	row, err := r.Store.Refresh(context.WithoutCancel(ctx), r.row.ID)
-	return err == nil && row.Receipt > 0
+	delivered, err := r.Store.Delivered(context.WithoutCancel(ctx), r.row.ID)
+	return err == nil && delivered
 }
 
 // header makes the receipt's header.

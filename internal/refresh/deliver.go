@@ -254,7 +254,7 @@ func (r *piece) stageAll(ctx context.Context, group *errgroup.Group) {
 			one := r.ready[i]
 			stage = func() (deliver.Staged, error) {
 				s, err := one.Stage(ctx, one.pool, combined)
-				if err == nil {
+				if err == nil && one.own {
 					r.toPublish(records.Publication{RefreshID: r.row.ID, Staged: one.Publication(s.Rows).String(), Final: d.Name()})
 				}
 				return s, err

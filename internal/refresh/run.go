@@ -286,8 +286,8 @@ func (r *run) clear(ctx context.Context, failed error) {
 	if failed == nil {
 		return
 	}
-	if _, err := r.Store.Refresh(ctx, r.row.ID); err != nil {
-		return
+	if delivered, err := r.Store.Delivered(ctx, r.row.ID); err != nil || delivered {
+		return // what is staged counts, or may
 	}
 	for _, p := range r.pieces {
 		for _, name := range p.scraps {
