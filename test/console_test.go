@@ -149,17 +149,21 @@ func (b *browser) terminal(name string, s *testkit.Service, commands ...string) 
 	b.picture(name, 1280, 800, "dark")
 }
 
+// pictured starts a service whose paths may stand in pictures.
+func pictured(t *testing.T, o testkit.Options) *testkit.Service {
+	t.Helper()
+	if os.Getenv("JORVEX_SCREENSHOTS") != "" {
+		o.Data, o.Share, o.URL = "/tmp/jorvex", "/tmp/jorvex/demo/share", testkit.Database(t)
+		require.NoError(t, os.MkdirAll(o.Share, 0o755))
+		t.Cleanup(func() { assert.NoError(t, os.RemoveAll(o.Data)) })
+	}
+	return testkit.Start(t, o)
+}
+
 // The story in the console: a roster with reasons, a refresh, a file dropped
 // and seen without reloading, a refresh, a receipt that moved by that file.
 func TestConsole(t *testing.T) {
-	o := testkit.Options{Interval: 200 * time.Millisecond}
-	if os.Getenv("JORVEX_SCREENSHOTS") != "" {
-		// Pictures show paths, so they are neutral ones.
-		o.Data, o.Share, o.URL = "/tmp/jorvex", "/tmp/jorvex/demo/share", testkit.Database(t)
-		require.NoError(t, os.MkdirAll(o.Share, 0o755))
-		defer os.RemoveAll(o.Data)
-	}
-	s := testkit.Start(t, o)
+	s := pictured(t, testkit.Options{Interval: 200 * time.Millisecond})
 	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}))
 	s.Must("place", "add", demo.Place, s.Share)
 	definition := filepath.Join(t.TempDir(), "daily-loadings.yaml")

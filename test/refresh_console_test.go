@@ -19,7 +19,7 @@ import (
 func TestRefreshPages(t *testing.T) {
 	c := &clock{}
 	c.offset.Store(int64(time.Until(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))))
-	s := testkit.Start(t, testkit.Options{Interval: 200 * time.Millisecond, Clock: c.now})
+	s := pictured(t, testkit.Options{Interval: 200 * time.Millisecond, Clock: c.now})
 	require.NoError(t, os.Remove(s.Share))
 	s.Must("demo", "-dir", filepath.Dir(s.Share), "-end", "2026-11-20")
 	b := openBrowser(t)

@@ -45,8 +45,9 @@ const asked = computed(() => {
       <state-mark :of="shown.outcome" /> · asked for by {{ shown.asked_by }} at {{ moment(shown.asked_at) }} · as of {{ moment(shown.as_of) }}
       <template v-if="!shown.report"> · <router-link :to="`/inputs/${shown.input}`">{{ shown.input }}</router-link></template>
       <template v-if="shown.rehearsal">
-        · rows<template v-for="i in shown.rehearsal.inputs?.map((s) => s.input) ?? [shown.input]" :key="i">
-          of <router-link :to="{ path: `/inputs/${i}/table`, query: { rehearsal: shown.id } }">{{ i }}</router-link>
+        · rows of
+        <template v-for="(i, n) in shown.rehearsal.inputs?.map((s) => s.input) ?? [shown.input]" :key="i">
+          <template v-if="n">, </template><router-link :to="{ path: `/inputs/${i}/table`, query: { rehearsal: shown.id } }">{{ i }}</router-link>
         </template>
       </template>
       <template v-if="shown.receipt"> · <router-link :to="`/receipts/${shown.receipt}`">receipt {{ shown.receipt }}</router-link></template>
