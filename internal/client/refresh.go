@@ -230,7 +230,7 @@ func (c *Call) delivered(ctx context.Context, service *api.ClientWithResponses, 
 	c.passed(*receipt)
 	c.handedOver(*receipt)
 	if r.Problem != "" {
-		fmt.Fprintf(c.Stderr, "jorvex: %s; %s\n", r.Problem, r.Next)
+		return &exitError{Failed, r.Problem + "; " + r.Next}
 	}
 	return nil
 }

@@ -439,9 +439,12 @@ func (s *Store) PublicationFailed(ctx context.Context, id int64, problem, next s
 	return err
 }
 
-// PublicationDone takes a publication off the list.
+// PublicationDone takes a publication off the list, and the note that it failed with
+// the last of its refresh.
 func (s *Store) PublicationDone(ctx context.Context, p Publication) error {
-	_, err := s.Pool.Exec(ctx, "DELETE FROM publications WHERE refresh_id = $1 AND staged = $2", p.RefreshID, p.Staged)
+	_, err := s.Pool.Exec(ctx, `WITH done AS (DELETE FROM publications WHERE refresh_id = $1 AND staged = $2)
+		UPDATE refreshes SET problem = '', next = '' WHERE id = $1 AND outcome = 'delivered' AND problem <> ''
+		AND NOT EXISTS (SELECT FROM publications WHERE refresh_id = $1 AND staged <> $2)`, p.RefreshID, p.Staged)
 	return err
 }
 

@@ -48,16 +48,9 @@ func (r *run) commit(ctx context.Context) (receipt.Stored, error) {
 	if err != nil && !r.committed(ctx) {
 		return stored, err
 	}
-	// It counts from here on, whatever comes: what fails now is rolled forward
-	// by the next refresh or at the next start.
+	// It counts from here on, whatever comes: what fails now is rolled forward.
 	ctx = context.WithoutCancel(ctx)
-	if err := r.publish(ctx); err != nil {
-		r.Log.Error("a delivery is committed and not yet in its place", "refresh", r.row.ID, "error", err)
-		err = r.Store.PublicationFailed(ctx, r.row.ID, "committed, and not yet in its place: "+err.Error(), "mend the cause; the next refresh or start puts it there")
-		if err != nil {
-			r.Log.Error("cannot note it", "refresh", r.row.ID, "error", err)
-		}
-	}
+	r.publish(ctx, r.row.ID)
 	if err := r.handOver(ctx); err != nil {
 		r.Log.Error("files are still to be handed over", "refresh", r.row.ID, "error", err)
 	}

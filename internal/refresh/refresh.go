@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"path"
 	"sync"
 	"time"
 
@@ -44,9 +45,10 @@ type Runner struct {
 	queue   *river.Client[pgx.Tx]
 	stop    context.CancelFunc
 	tending sync.WaitGroup
-	handing sync.Mutex // one hands over at a time
-	inHand  sync.Map   // of refresh to a channel that closes when its files were told anew
-	cancels sync.Map   // of running refresh to the function that gives it up
+	handing sync.Mutex    // one hands over at a time
+	placing [2]sync.Mutex // one puts deliveries in their places at a time; and rows into other databases
+	inHand  sync.Map      // of refresh to a channel that closes when its files were told anew
+	cancels sync.Map      // of running refresh to the function that gives it up
 }
 
 // job asks for one refresh to be run.
@@ -116,13 +118,15 @@ func (r *Runner) recover(ctx context.Context) error {
 	if interrupted > 0 {
 		r.Log.Warn("refreshes were interrupted; their last deliveries stand", "refreshes", interrupted)
 	}
-	if err := r.publish(ctx); err != nil {
-		return err
-	}
+	r.publish(ctx, 0)
 	if err := r.handOver(ctx); err != nil && ctx.Err() == nil {
 		r.Log.Error("files are still to be handed over", "error", err)
 	}
-	if err := r.Folder.Clear(nil); err != nil {
+	counts, err := r.stagedStill(ctx)
+	if err != nil {
+		return err
+	}
+	if err := r.Folder.Clear(counts); err != nil {
 		return err
 	}
 	if err := deliver.ClearStaged(ctx, r.Store.Pool); err != nil {
@@ -200,28 +204,75 @@ func (r *Runner) announce(ctx context.Context, id int64) {
 	}
 }
 
-// publish puts the staged files of committed refreshes in their places.
-func (r *Runner) publish(ctx context.Context) error {
+// publish puts what a committed refresh staged in its place, or what any did if it
+// is 0. What cannot be put there is noted, and tried again.
+func (r *Runner) publish(ctx context.Context, refresh int64) {
+	r.place(ctx, refresh, false)
+	r.place(ctx, refresh, true)
+}
+
+// place publishes files, or the rows of tables elsewhere. Of one place the earlier
+// ones come first; another that is out of reach holds nothing up.
+func (r *Runner) place(ctx context.Context, refresh int64, elsewhere bool) {
+	lock := &r.placing[0]
+	if elsewhere {
+		lock = &r.placing[1]
+	}
+	lock.Lock()
+	defer lock.Unlock()
 	list, err := r.Store.Publications(ctx)
 	if err != nil {
-		return err
+		r.Log.Error("cannot tell what is to be put in its place; trying again", "error", err)
+		return
+	}
+	passed := map[string]bool{} // places that are none of the refresh's, or out of reach
+	if refresh != 0 {
+		for _, p := range list {
+			passed[p.Final] = true
+		}
+		for _, p := range list {
+			if p.RefreshID == refresh {
+				delete(passed, p.Final)
+			}
+		}
 	}
 	for _, p := range list {
-		if ready, is, err := deliver.ParsePublication(p.Staged); is {
-			if err == nil {
-				err = r.publishReady(ctx, ready)
-			}
-			if err != nil {
-				return err
-			}
-		} else if err := r.Folder.Put(p.Staged, p.Final); err != nil {
-			return err
+		rows, is, err := deliver.ParsePublication(p.Staged)
+		if passed[p.Final] || is != elsewhere {
+			continue
 		}
-		if err := r.Store.PublicationDone(ctx, p); err != nil {
-			return err
+		switch {
+		case err != nil:
+		case is:
+			err = r.publishReady(ctx, rows)
+		default:
+			err = r.Folder.Put(p.Staged, p.Final)
+		}
+		if err == nil {
+			err = r.Store.PublicationDone(ctx, p)
+		}
+		if err == nil || ctx.Err() != nil {
+			continue
+		}
+		passed[p.Final] = true
+		r.Log.Error("a delivery is committed and not yet in its place", "refresh", p.RefreshID, "delivery", p.Final, "error", err)
+		err = r.Store.PublicationFailed(ctx, p.RefreshID, "committed, and not yet in its place: "+err.Error(), "mend the cause; it is tried again every minute")
+		if err != nil {
+			r.Log.Error("cannot note it", "refresh", p.RefreshID, "error", err)
 		}
 	}
-	return nil
+}
+
+// stagedStill names what is committed and not yet in its place, and the folders it is in.
+func (r *Runner) stagedStill(ctx context.Context) (map[string]bool, error) {
+	list, err := r.Store.Publications(ctx)
+	names := map[string]bool{}
+	for _, p := range list {
+		for name := p.Staged; name != "." && name != "/"; name = path.Dir(name) {
+			names[name] = true
+		}
+	}
+	return names, err
 }
 
 // stopped is the error of a refresh that a gate stopped.

@@ -13,16 +13,24 @@ import (
 // tendEvery is how often refreshes are looked for that nobody works on.
 const tendEvery = 2 * time.Second
 
+// placeEvery is how often what could not be put in its place is tried again.
+const placeEvery = time.Minute
+
 // tend sees to refreshes whose job was lost, as when the database was away at
 // the wrong moment: those that wait get another job, those that ran are told as
 // interrupted.
 func (r *Runner) tend(ctx context.Context) {
 	before := map[int64]bool{}
+	placed := time.Now()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(tendEvery):
+		}
+		if time.Since(placed) > placeEvery {
+			r.publish(ctx, 0)
+			placed = time.Now()
 		}
 		waiting, lost, err := r.Store.Unattended(ctx)
 		if err != nil {
