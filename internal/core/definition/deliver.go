@@ -148,6 +148,9 @@ func (r *reader) deliver(n *yaml.Node, def *Definition) {
 				targets++
 			}
 		}
+		if targets == 0 && r.nameAfter(def.Input, seen, &d) {
+			targets = 1
+		}
 		if targets != 1 {
 			r.problem(entry, "a delivery is a file, a folder, a table, or goes into a ready-made one")
 			continue
@@ -260,6 +263,25 @@ func (r *reader) deliveryName(d *Delivery, key string, v *yaml.Node) {
 	if !localPath(d.Name()) && d.Name() != "" {
 		r.problem(v, "the delivery %q leaves the delivery folder; name it straight, as in weekly/loadings.csv", d.Name())
 	}
+}
+
+// nameAfter names a delivery after its input if it says what it is and no name, so
+// that it follows when the input is renamed.
+func (r *reader) nameAfter(input string, seen map[string]*yaml.Node, d *Delivery) bool {
+	switch {
+	case seen["as"] != nil && d.Format != "":
+		ending := ".txt"
+		for _, f := range formats {
+			if f.format == d.Format && len(f.endings) > 0 {
+				ending = f.endings[0]
+			}
+		}
+		d.File, d.Template = input+ending, input+ending
+	case seen["load"] != nil && tableName.MatchString(tableOf(input)):
+		d.Table = tableOf(input)
+		d.Template = d.Table
+	}
+	return d.Template != ""
 }
 
 // delivery checks what a delivery says against what it is.

@@ -110,7 +110,16 @@ func TestDeliveries(t *testing.T) {
 	}
 	assert.Equal(t, []string{"file a.list", "folder copies", "table a", "into elsewhere:reporting.a"}, names)
 	assert.Equal(t, map[string]string{"amount": "n"}, d[8].Columns)
+	def, err = definition.Parse(refreshed+"deliver: [{as: workbook, sheets: per_file}, {as: delimited, delimiter: tab}, {as: file_list}, {load: changed}]\n", now)
+	require.NoError(t, err)
+	names = nil
+	for _, one := range def.Delivery {
+		names = append(names, one.Kind()+" "+one.Name())
+		assert.False(t, one.Takes("period"))
+	}
+	assert.Equal(t, []string{"file " + def.Input + ".xlsx", "file " + def.Input + ".csv", "file " + def.Input + ".txt", "table " + def.Input}, names)
 	for text, want := range map[string]string{
+		"{delimiter: tab}":                     "a delivery is a file, a folder, a table",
 		"{into: loadings}":                     "names no table; write its schema and name",
 		"{into: a.b, columns: {x: nowhere}}":   `no column is named "nowhere"`,
 		"{into: a.b, connection: Not Good}":    "cannot name a connection",
