@@ -17,10 +17,12 @@ import (
 	"jorvex/internal/testkit"
 )
 
-// alone starts a service as a process of its own.
-func alone(t *testing.T, s *testkit.Service) *exec.Cmd {
+// alone starts a service as a process of its own, by way of another program if one
+// is named.
+func alone(t *testing.T, s *testkit.Service, by ...string) *exec.Cmd {
 	t.Helper()
-	command := exec.Command(os.Args[0])
+	by = append(by, os.Args[0])
+	command := exec.Command(by[0], by[1:]...)
 	command.Env = append(os.Environ(), "JORVEX_TEST_SERVE="+s.Share, "JORVEX_DATA="+s.Data, "JORVEX_DATABASE_URL="+s.URL)
 	command.Stderr = os.Stderr
 	out, err := command.StdoutPipe()

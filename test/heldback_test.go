@@ -148,3 +148,42 @@ func TestGateOfArrivingFiles(t *testing.T) {
 	assert.Contains(t, s.Delivered("loadings.csv"), "E1,10,1.5")
 	assert.Equal(t, map[string]int{"last_good": 1}, uses(t, s, "2"))
 }
+
+// A folder that the service has no right to list: its files are not taken for gone.
+func TestGateOfAFolderThatCannotBeListed(t *testing.T) {
+	s := testkit.Start(t, testkit.Options{})
+	for _, terminal := range []string{"Eskvik", "Fennay"} {
+		s.Write("loadings/"+terminal+"/loadings 2026-10-01.csv", table(header, terminal[:1]+"1,10,1.5"))
+	}
+	s.Definition(loadings)
+	s.Must("refresh", "loadings")
+	whole := s.Delivered("loadings.csv")
+	s.Stop()
+	var by []string
+	if os.Geteuid() == 0 { // for whom no folder is closed
+		by = []string{"setpriv", "--bounding-set=-dac_override,-dac_read_search", "--inh-caps=-dac_override,-dac_read_search"}
+	}
+	alone(t, s, by...)
+	closed := filepath.Join(s.Share, "loadings/Fennay")
+	require.NoError(t, os.Chmod(closed, 0))
+	t.Cleanup(func() { assert.NoError(t, os.Chmod(closed, 0o755)) })
+	s.Must("look")
+	r := s.Run("refresh", "loadings")
+	assert.Equal(t, 3, r.Code)
+	assert.Contains(t, r.Err, "1 file cannot be looked at, the first is loadings/Fennay/loadings 2026-10-01.csv")
+	assert.Contains(t, r.Err, "give the service the right to list their folders")
+	assert.Equal(t, whole, s.Delivered("loadings.csv"))
+
+	gated(t, s, "{unknown: last_good}")
+	assert.Contains(t, s.Must("refresh", "loadings"), "2 rows from 2 files, receipt 2")
+	assert.Equal(t, map[string]int{"current": 1, "last_good": 1}, uses(t, s, "2"))
+	assert.Equal(t, whole, s.Delivered("loadings.csv"))
+
+	gated(t, s, "{unknown: leave_out}")
+	assert.Contains(t, s.Must("refresh", "loadings"), "1 row from 1 file, receipt 3")
+	assert.Equal(t, map[string]int{"current": 1, "not_used": 1}, uses(t, s, "3"))
+
+	require.NoError(t, os.Chmod(closed, 0o755))
+	s.Must("look")
+	assert.Contains(t, s.Must("refresh", "loadings"), "2 rows from 2 files, receipt 4")
+}
