@@ -31,13 +31,13 @@ func FilesDigest(below string, table Combined) (string, error) {
 		if _, err := io.Copy(one, content); err != nil {
 			return err
 		}
-		fmt.Fprintf(sum, "%s %q\n", hex.EncodeToString(one.Sum(nil)), belowFolder(source.Path, below))
+		fmt.Fprintf(sum, "%s %q\n", hex.EncodeToString(one.Sum(nil)), BelowFolder(source.Path, below))
 		return nil
 	})
 	return hex.EncodeToString(sum.Sum(nil)), err
 }
 
-func belowFolder(path, folder string) string {
+func BelowFolder(path, folder string) string {
 	return strings.TrimPrefix(strings.TrimPrefix(path, folder), "/")
 }
 

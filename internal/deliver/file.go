@@ -93,7 +93,7 @@ func (c *counter) Write(b []byte) (int, error) {
 func (f *Folder) StageFiles(staged, below string, table Combined) (s Staged, names []string, err error) {
 	hash := sha256.New()
 	err = table.Parts(func(source *Source, _ io.Reader) error {
-		name := belowFolder(source.Path, below)
+		name := BelowFolder(source.Path, below)
 		content, err := source.Open()
 		if err != nil {
 			return err

@@ -110,8 +110,8 @@ func (s *Store) EachFed(ctx context.Context, each func(path []byte, digest strin
 	return err
 }
 
-// LastDeliveries lists every file and table that is delivered, with the last receipt
+// LastDeliveries lists every file, folder and table that is delivered, with the last receipt
 // that did.
 func (s *Store) LastDeliveries(ctx context.Context) ([]Made, error) {
-	return all[Made](s.Pool.Query(ctx, "SELECT DISTINCT ON (kind, name) * FROM delivered WHERE kind IN ('file', 'table') ORDER BY kind, name, receipt DESC"))
+	return all[Made](s.Pool.Query(ctx, "SELECT DISTINCT ON (kind, name) * FROM delivered WHERE kind IN ('file', 'folder', 'table') ORDER BY kind, name, receipt DESC"))
 }

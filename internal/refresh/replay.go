@@ -242,9 +242,12 @@ func (r *Runner) VerifyDeliveries(ctx context.Context) (list []CheckedDelivery, 
 	for _, m := range made {
 		c := CheckedDelivery{Kind: m.Kind, Name: m.Name, Receipt: m.Receipt}
 		same := false
-		if m.Kind == "table" {
+		switch m.Kind {
+		case "table":
 			same, err = r.sameTable(ctx, m.Receipt, m.InputID, m.Name)
-		} else {
+		case "folder":
+			same, err = true, r.sameFolder(ctx, m.Receipt, m.InputID, m.Name)
+		default:
 			var digest string
 			digest, err = r.Folder.Digest(m.Name)
 			same = digest == m.Digest
@@ -261,6 +264,33 @@ func (r *Runner) VerifyDeliveries(ctx context.Context) (list []CheckedDelivery, 
 		list = append(list, c)
 	}
 	return list, nil
+}
+
+// sameFolder holds the files of a delivered folder against those that fed its receipt.
+func (r *Runner) sameFolder(ctx context.Context, number, input int64, name string) error {
+	stored, err := r.Store.Receipt(ctx, number)
+	if err != nil {
+		return err
+	}
+	t, err := r.tableOf(ctx, stored, input)
+	if err != nil {
+		return err
+	}
+	for _, f := range t.Files {
+		source, err := filename.Parse(f.Path)
+		if err != nil {
+			return err
+		}
+		below := deliver.BelowFolder(source, t.Definition.Folder)
+		digest, err := r.Folder.Digest(name + "/" + below)
+		if err != nil {
+			return fmt.Errorf("%s: %w", filename.Show(below), err)
+		}
+		if digest != f.Digest {
+			return fmt.Errorf("%s was changed: it is not what was delivered", filename.Show(below))
+		}
+	}
+	return ctx.Err()
 }
 
 // sameTable reports whether a delivered table holds the rows that its receipt says:
