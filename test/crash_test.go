@@ -176,7 +176,7 @@ gate: {nothing_picked: go_on}
 		assert.Empty(t, aside)
 		if s.Query("SELECT count(*)::text FROM jorvex.receipts") != "0" {
 			out := s.Must("verify", "-deliveries")
-			assert.Contains(t, out, "the deliveries hold: 3 deliveries as delivered last")
+			assert.Contains(t, out, "the deliveries hold: 4 deliveries as delivered last")
 			for _, name := range []string{"crash", "crash_some"} {
 				assert.Equal(t, "0", s.Query("SELECT (count(*) - count(DISTINCT id))::text FROM delivered."+name))
 			}
