@@ -144,10 +144,10 @@ gate: {nothing_picked: go_on}
 	moments := map[string]int{}
 	dropped := 0
 	process := alone(t, s)
-	// Moments are spread over what a refresh takes here.
 	s.Must("refresh", "crash")
-	took, err := time.ParseDuration(s.Query("SELECT (EXTRACT(epoch FROM ended - asked_at) * 1000)::int || 'ms' FROM jorvex.refreshes"))
-	require.NoError(t, err)
+	// Moments are spread over what a refresh takes here: over longer while they fall
+	// before its end, over less once they fall after it.
+	spread := 100 * time.Millisecond
 	for range kills {
 		dropped++
 		var rows strings.Builder
@@ -156,11 +156,16 @@ gate: {nothing_picked: go_on}
 		}
 		s.Write(fmt.Sprintf("in/batch %d.csv", dropped), "id\n"+rows.String())
 		s.Must("refresh", "crash", "-wait=false")
-		time.Sleep(time.Duration(random.Float64() * 1.5 * float64(took)))
+		time.Sleep(time.Duration(random.Float64() * float64(spread)))
 		require.NoError(t, process.Process.Kill())
 		_ = process.Wait()
-		moments[s.Query(`SELECT coalesce((SELECT CASE WHEN outcome = 'running' THEN stage ELSE outcome END FROM jorvex.refreshes ORDER BY id DESC LIMIT 1), '')
-			|| CASE WHEN EXISTS (SELECT FROM jorvex.publications) THEN ', to be published' ELSE '' END || CASE WHEN EXISTS (SELECT FROM jorvex.handovers WHERE state = 'due') THEN ', to be handed over' ELSE '' END`)]++
+		moment := s.Query(`SELECT coalesce((SELECT CASE WHEN outcome = 'running' THEN stage ELSE outcome END FROM jorvex.refreshes ORDER BY id DESC LIMIT 1), '')
+			|| CASE WHEN EXISTS (SELECT FROM jorvex.publications) THEN ', to be published' ELSE '' END || CASE WHEN EXISTS (SELECT FROM jorvex.handovers WHERE state = 'due') THEN ', to be handed over' ELSE '' END`)
+		if moments[moment]++; moment == "delivered" {
+			spread = spread * 9 / 10
+		} else {
+			spread = spread * 6 / 5
+		}
 
 		process = alone(t, s) // which makes good what the last left
 		assert.Equal(t, "0", s.Query("SELECT count(*)::text FROM jorvex.publications"))
