@@ -1,10 +1,13 @@
 package watch
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -127,4 +130,39 @@ func TestReadStopsWithItsContext(t *testing.T) {
 		return nil, "", err
 	})
 	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// What is too large for memory is read from a file without a name, and is the same.
+func TestSpool(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("TMPDIR", dir)
+	for _, size := range []int{0, 5, spoolInMemory, spoolInMemory + 1, spoolInMemory + 5<<20} {
+		want := bytes.Repeat([]byte("0123456789abcdef"), size/16+1)[:size]
+		got, err := spool(bytes.NewReader(want))
+		require.NoError(t, err)
+		assert.Equal(t, int64(size), got.Size())
+		back := make([]byte, size)
+		n, err := got.ReadAt(back, 0)
+		assert.True(t, err == nil || err == io.EOF && size == 0, err)
+		assert.Equal(t, size, n)
+		assert.True(t, bytes.Equal(want, back), size)
+		if size > 20 {
+			end := make([]byte, 30)
+			n, err := got.ReadAt(end, int64(size)-20)
+			assert.Equal(t, io.EOF, err)
+			assert.Equal(t, string(want[size-20:]), string(end[:n]))
+		}
+		require.NoError(t, got.Close())
+	}
+	broken := errors.New("the share is gone")
+	for _, before := range []int{3, spoolInMemory + 3} {
+		_, err := spool(io.MultiReader(bytes.NewReader(make([]byte, before)), failing{broken}))
+		assert.ErrorIs(t, err, broken)
+	}
+	list, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	t.Setenv("TMPDIR", filepath.Join(dir, "none"))
+	_, err = spool(bytes.NewReader(make([]byte, spoolInMemory+1)))
+	assert.ErrorIs(t, err, fs.ErrNotExist)
 }

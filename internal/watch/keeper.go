@@ -219,6 +219,8 @@ func (at *watched) folders() []string {
 
 // comparison prepares to hold a listing against what is known.
 func (w *Watcher) comparison(at *watched) *comparison {
+	at.state.RLock()
+	defer at.state.RUnlock()
 	return &comparison{old: at.snapshot, seen: make(map[string][]file, len(at.snapshot.folders)), now: time.Now(), span: at.settle, missing: maps.Clone(at.missing)}
 }
 
@@ -267,16 +269,13 @@ const old = 10 * time.Minute
 // arrivals notes files that came or changed as arriving, and returns those that
 // have settled since.
 func (w *Watcher) arrivals(at *watched, c *comparison) (settled []string) {
-	if at.settle <= 0 {
-		return nil
-	}
 	for _, list := range [][]records.File{c.added, c.altered} {
 		for i := range list {
 			f := &list[i]
 			delete(at.arriving, f.Path)
 			if f.Evidence == changes.Present {
 				delete(at.missing, f.Path)
-				if w.fresh(f.Mark) {
+				if at.settle > 0 && w.fresh(f.Mark) {
 					at.arriving[f.Path] = arrival{f.Mark, c.now}
 				}
 			}

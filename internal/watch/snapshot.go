@@ -38,6 +38,7 @@ type read struct {
 	fresh   bool
 	trouble []finding.Finding
 	at      time.Time // when there was trouble; zero if that was before the service started
+	since   int64     // when the file was first read with this mark, in ns; 0 if that was before
 }
 
 func loadSnapshot(ctx context.Context, store *records.Store, place int64) (*snapshot, error) {
