@@ -83,6 +83,7 @@ func TestTwoEditorsAndTwoOwners(t *testing.T) {
 // Whatever is wrong with a file, it is told of that file, in words, and the
 // service and what it recorded go on.
 func TestBadFilesAreTold(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct{ content, says string }{
 		"no wanted column": {table("one,two", "1,2"), "no row holds the declared headers"},
 		"no required one":  {table("saling,passengers", "SK1,2"), `a required column is not in the header: sailing has none of "sailing"; the nearest is "saling"`},
@@ -173,6 +174,7 @@ func TestWrongUse(t *testing.T) {
 		{"refreshes nothing", client.NotFound, `there is no input "nothing"`},
 		{"check-definition nothing.yaml", client.Failed, "the definition cannot be read"},
 		{"verify -server http://127.0.0.1:1", client.CannotReach, "the service cannot be reached"},
+		{"verify -server " + s.Base + "/console", client.Failed, "the service answered something else: <!doctype html>"},
 		{"verify -token wrong", client.Failed, "carries no valid token"},
 		{"verify -data /nowhere", client.CannotReach, "no service runs here"},
 	} {

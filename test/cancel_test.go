@@ -50,6 +50,7 @@ func cancelled(t *testing.T, s *testkit.Service, id string) api.Refresh {
 // A refresh that runs is cancelled while it reads and while it waits for a table that
 // somebody else holds: nothing half done is left, and the last delivery stands.
 func TestCancel(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{})
 	s.Write("loadings/Eskvik/loadings 2026-10-01.csv", table(header, "E1,10,1.5"))
 	s.Exec("CREATE SCHEMA reporting")

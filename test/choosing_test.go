@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -60,14 +61,7 @@ func picked(t *testing.T, s *testkit.Service, input string) string {
 	return strings.Join(sorted(paths), "; ")
 }
 
-func sorted(list []string) []string {
-	for i := range list {
-		for j := i; j > 0 && list[j] < list[j-1]; j-- {
-			list[j], list[j-1] = list[j-1], list[j]
-		}
-	}
-	return list
-}
+func sorted(list []string) []string { return slices.Sorted(slices.Values(list)) }
 
 // The newest card in force is used, and tomorrow the next one is, without a
 // file or a definition being touched.

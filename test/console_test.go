@@ -85,7 +85,7 @@ func (b *browser) sees(pattern string) []string {
 func (b *browser) click(text string) {
 	b.t.Helper()
 	b.still()
-	b.do(chromedp.Click(fmt.Sprintf(`//main//*[self::a or self::button][contains(normalize-space(.), %q)]`, text), chromedp.NodeVisible))
+	b.do(chromedp.Click(fmt.Sprintf(`//main//*[self::a or self::button][contains(normalize-space(.), %q) and not(@disabled)]`, text), chromedp.NodeVisible))
 }
 
 // still waits until nothing moves on the page, for a click goes to where its
@@ -163,6 +163,7 @@ func pictured(t *testing.T, o testkit.Options) *testkit.Service {
 // The story in the console: a roster with reasons, a refresh, a file dropped
 // and seen without reloading, a refresh, a receipt that moved by that file.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	s := pictured(t, testkit.Options{Interval: 200 * time.Millisecond})
 	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}))
 	s.Must("place", "add", demo.Place, s.Share)
@@ -259,13 +260,14 @@ func (b *browser) set(selector, event, value string) {
 func (b *browser) press(label string) {
 	b.t.Helper()
 	b.still()
-	b.do(chromedp.Click(fmt.Sprintf(`//main//*[@aria-label=%q]`, label), chromedp.NodeVisible))
+	b.do(chromedp.Click(fmt.Sprintf(`//main//*[@aria-label=%q and not(@disabled)]`, label), chromedp.NodeVisible))
 }
 
 // Choosing in the console, without a word of YAML: a near miss taken in, a
 // pattern built from an example, a condition, a window, undo and redo, the text
 // in step; saving, a second editor told, versions compared and restored, holds.
 func TestPickBench(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{Interval: 200 * time.Millisecond})
 	end := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
 	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: end}))
@@ -367,6 +369,7 @@ func TestPickBench(t *testing.T) {
 // Trust in the console: what needs a person, the grid of expected files and an
 // excuse, what changed, a file's story, the places.
 func TestTrustPages(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{Interval: 200 * time.Millisecond})
 	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}))
 	s.Must("demo", "-dir", filepath.Dir(s.Share))

@@ -19,6 +19,7 @@ import (
 // them: how it ends, and what it must say on either stream. Arguments are set
 // apart by |.
 func TestConversation(t *testing.T) {
+	t.Parallel()
 	c := &clock{}
 	c.offset.Store(int64(time.Until(time.Date(2026, 11, 20, 18, 0, 0, 0, time.UTC))))
 	s := testkit.Start(t, testkit.Options{Clock: c.now})

@@ -38,6 +38,7 @@ func alone(t *testing.T, s *testkit.Service, by ...string) *exec.Cmd {
 // Killed in the middle of a refresh, at different moments: the old delivery is
 // whole, the chain holds, and the next refresh is right.
 func TestKilledInTheMiddleOfARefresh(t *testing.T) {
+	t.Parallel()
 	first := testkit.Start(t, testkit.Options{})
 	for i := range 40 {
 		first.Write(fmt.Sprintf("loadings/Eskvik/loadings 20%02d-10-05.csv", i+10), table(header, strings.Repeat("SK1,1,0.5\n", 4999)+"SK1,1,0.5"))
@@ -139,7 +140,7 @@ gate: {nothing_picked: go_on}
 `)
 	s.Must("place", "writable", "share")
 	s.Stop()
-	const kills, each = 110, 40
+	const kills, each = 102, 40
 	random := rand.New(rand.NewPCG(7, 11))
 	moments := map[string]int{}
 	dropped := 0
@@ -204,6 +205,7 @@ gate: {nothing_picked: go_on}
 // A file that is deleted between the look and the reading is told as gone; one
 // that keeps changing is not read half.
 func TestFilesThatMoveWhileTheyAreRead(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{})
 	s.Definition(loadings)
 	growing := filepath.Join(s.Share, "loadings/Eskvik/loadings 2026-10-05.csv")

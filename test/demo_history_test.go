@@ -17,6 +17,7 @@ import (
 // The demo's past: each report refreshed on Mondays with the files of then, and every
 // answer about it true. Loaded again, nothing is made twice.
 func TestDemoHistory(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{})
 	dir := filepath.Dir(s.Share)
 	load := func() { s.Must("demo", "-dir", dir, "-end", "2026-10-09", "-history", "2") }

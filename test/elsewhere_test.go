@@ -26,6 +26,7 @@ func newestRefresh(t *testing.T, s *testkit.Service) api.Refresh {
 // database: the refresh counts and says what is not yet there, other inputs are
 // delivered, the service starts, and the rows get there in the end, once.
 func TestTableElsewhereOutOfReach(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{})
 	url := testkit.Database(t)
 	other, err := pgx.Connect(t.Context(), url)

@@ -56,6 +56,7 @@ func figures(rows, seed int) string {
 // A disk that is full, wherever it is: the refresh fails with that reason, the last
 // delivery stands, and once there is room the next one passes.
 func TestDiskFull(t *testing.T) {
+	t.Parallel()
 	for _, full := range []string{"vault", "deliveries", "database"} {
 		t.Run(full, func(t *testing.T) {
 			data := t.TempDir()
@@ -112,6 +113,7 @@ func TestDiskFull(t *testing.T) {
 // A place that goes away in the middle of a refresh: it delivers nothing, and what
 // was delivered stands.
 func TestPlaceGoneHalfway(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{})
 	for i := range 60 {
 		s.Write(fmt.Sprintf("loadings/Eskvik/loadings 20%02d-10-05.csv", i+10), figures(3000, i))

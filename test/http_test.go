@@ -227,6 +227,7 @@ func TestLiveEvents(t *testing.T) {
 
 // Any number of requests for the same refresh: one runs, one waits.
 func TestRequestsJoinTheWaitingRefresh(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{})
 	for i := range 60 {
 		s.Write(fmt.Sprintf("loadings/Eskvik/loadings 20%02d-10-05.csv", i+10), table(header, strings.Repeat("SK1,10,1\n", 2000)+"SK2,1,1"))

@@ -82,6 +82,7 @@ func eventually(t *testing.T, holds func() bool) {
 // What lasts is told once, to the console, by mail and by web hook, and again
 // only when it came back; forty missing files are one notice.
 func TestNotices(t *testing.T) {
+	t.Parallel()
 	c := &clock{}
 	c.offset.Store(int64(time.Until(time.Date(2026, 10, 7, 6, 0, 0, 0, time.UTC))))
 	s, outbox := noticed(t, testkit.Options{Clock: c.now})
@@ -150,6 +151,7 @@ func TestNotices(t *testing.T) {
 // What could not be sent is sent again until it arrives, once; after many tries
 // it is given up, and that is told.
 func TestNoticesAreRetried(t *testing.T) {
+	t.Parallel()
 	s, outbox := noticed(t, testkit.Options{})
 	outbox.Fail(errors.New("the disk of the mail server is full"))
 	s.Write("loadings/Eskvik/loadings 2026-10-06.csv", "")
@@ -216,6 +218,7 @@ func TestNoticeRules(t *testing.T) {
 // Notices in the console: a rule made and tried, what it tells with no reload,
 // marked as seen, also in a second tab that hears through the first.
 func TestNoticePages(t *testing.T) {
+	t.Parallel()
 	s, outbox := noticed(t, testkit.Options{Interval: 200 * time.Millisecond})
 	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}))
 	s.Must("demo", "-dir", filepath.Dir(s.Share))
@@ -279,6 +282,7 @@ func openTab(t *testing.T, b *browser, url string) *browser {
 // A refresh that waits for somebody is on the first page, and is answered where
 // it is shown.
 func TestAskingInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{})
 	s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
 	s.Write("loadings/Fennay/loadings 2026-10-05.csv", "")

@@ -20,6 +20,7 @@ import (
 // effect, undone and saved; then the rows of a delivery, and what a new version of
 // a file changed.
 func TestReadBench(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{Interval: 200 * time.Millisecond})
 	require.NoError(t, demo.Generate(filepath.Dir(s.Share), demo.Options{Seed: 1, End: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}))
 	s.Must("place", "add", demo.Place, s.Share)

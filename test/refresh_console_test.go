@@ -17,9 +17,10 @@ import (
 // and refreshed, what moved, the summaries, a gate that waits for a person, the
 // schedule, and last week's refresh run again.
 func TestRefreshPages(t *testing.T) {
+	t.Parallel()
 	c := &clock{}
 	c.offset.Store(int64(time.Until(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))))
-	s := pictured(t, testkit.Options{Interval: 200 * time.Millisecond, Clock: c.now})
+	s := pictured(t, testkit.Options{Clock: c.now})
 	require.NoError(t, os.Remove(s.Share))
 	s.Must("demo", "-dir", filepath.Dir(s.Share), "-end", "2026-11-20")
 	b := openBrowser(t)
@@ -65,6 +66,7 @@ func TestRefreshPages(t *testing.T) {
 	assert.Contains(t, text, "cron: 30 5 * * 1-5")
 
 	s.Write("loadings/Coldmere/2026/loadings 2026-11-19.csv", "\n")
+	s.Must("look")
 	b.do(chromedp.Navigate(s.Base + "/inputs/daily-loadings"))
 	b.sees(`Refreshed at 30 5 \* \* 1-5 \(cron\), next`)
 	b.sees(`broken 1`)

@@ -50,7 +50,7 @@ func TestScenarios(t *testing.T) {
 			t.Parallel()
 			text, err := os.ReadFile(file)
 			require.NoError(t, err)
-			(&story{t: t, s: testkit.Start(t, testkit.Options{}), file: file, names: map[string]string{}, others: map[string]string{}}).tell(string(text))
+			(&story{t: t, s: testkit.Start(t, testkit.Options{}), file: file, names: map[string]string{}, others: map[string]*testkit.Service{}}).tell(string(text))
 		})
 	}
 }
@@ -60,7 +60,7 @@ type story struct {
 	s      *testkit.Service
 	file   string
 	names  map[string]string
-	others map[string]string // addresses of other databases
+	others map[string]*testkit.Service // addresses of other databases
 }
 
 // step is a line with those that belong to it.
@@ -164,15 +164,14 @@ func (s *story) take(step *step) {
 	case "run":
 		s.s.Exec(rest)
 	case "database":
-		s.others[rest] = testkit.Database(s.t)
-		s.s.Must("connection", "set", rest, "-url", s.others[rest])
+		s.others[rest] = s.s.In(testkit.Database(s.t))
+		s.s.Must("connection", "set", rest, "-url", s.others[rest].URL)
 	case "query-in", "run-in":
 		name, sql, _ := strings.Cut(rest, " ")
-		other := *s.s
-		if other.URL = s.others[name]; step.verb == "run-in" {
-			other.Exec(sql)
+		if step.verb == "run-in" {
+			s.others[name].Exec(sql)
 		} else {
-			got = other.Query(sql)
+			got = s.others[name].Query(sql)
 		}
 	default:
 		require.Fail(s.t, "no such step", step.at)

@@ -36,6 +36,7 @@ func serve(t *testing.T, c service.Config) string {
 
 // A service that cannot start says in a sentence why, and what to do.
 func TestCannotStart(t *testing.T) {
+	t.Parallel()
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer taken.Close()

@@ -17,10 +17,10 @@ import (
 
 // states returns the shown state of every file of an input, as the client tells
 // it.
-func states(t *testing.T, s *testkit.Service, input string) map[string]string {
+func states(t *testing.T, s *testkit.Service, input string, flags ...string) map[string]string {
 	t.Helper()
 	var page api.FilePage
-	require.NoError(t, json.Unmarshal([]byte(s.Must("files", input, "-json")), &page))
+	require.NoError(t, json.Unmarshal([]byte(s.Must(append([]string{"files", input, "-json"}, flags...)...)), &page))
 	got := map[string]string{}
 	for _, f := range page.Items {
 		got[f.Path] = strings.TrimSpace(string(f.Verdict) + " " + string(f.State))

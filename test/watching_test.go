@@ -21,7 +21,7 @@ import (
 )
 
 // span is how long files must stand still in these tests.
-const span = 400 * time.Millisecond
+const span = time.Second
 
 // live starts a service that hears file events and lets files settle.
 func live(t *testing.T) *testkit.Service {
@@ -127,6 +127,7 @@ func listen(t *testing.T, ctx context.Context, s *testkit.Service, told chan<- a
 // A thousand files at once, in folders moved in whole: all are right, and the
 // log of each says one thing.
 func TestManyAtOnce(t *testing.T) {
+	t.Parallel()
 	s := live(t)
 	s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, "SK1,10,1"))
 	s.Definition(loadings)
@@ -441,6 +442,7 @@ func TestSlotsOfFilesInFlux(t *testing.T) {
 // the place; its files are unknown until it is back, or somebody says that the
 // directory is no mounted share any more.
 func TestLostMount(t *testing.T) {
+	t.Parallel()
 	s := testkit.Start(t, testkit.Options{Events: true, Settle: span})
 	where := filepath.Join(s.Share, "mounted")
 	require.NoError(t, os.Mkdir(where, 0o755))

@@ -2358,6 +2358,11 @@ export interface components {
              * @description Of the vault, that were read through.
              */
             objects?: number;
+            /**
+             * Format: int64
+             * @description Of the vault, that were let go of by a retention: what they fed cannot be replayed.
+             */
+            freed?: number;
             troubles?: components["schemas"]["VaultTrouble"][];
             deliveries?: components["schemas"]["CheckedDelivery"][];
             holds: boolean;

@@ -3,3 +3,7 @@
 package api
 
 //go:generate go tool oapi-codegen -config oapi-codegen.yaml ../../api/openapi.yaml
+
+// ContractHeader is the header of every answer below /api/. It has the contract's
+// version.
+const ContractHeader = "Jorvex-Contract"

@@ -3,7 +3,6 @@ package client
 import (
 	"context"
 	"fmt"
-	"strconv"
 
 	"jorvex/internal/api"
 )
@@ -15,9 +14,9 @@ func replay(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	number, err := strconv.ParseInt(args[0], 10, 64)
-	if err != nil || number < 1 {
-		return Usage("%q is no receipt's number; jorvex refreshes lists them", args[0])
+	number, err := numbered(args[0], "receipt")
+	if err != nil {
+		return err
 	}
 	service, err := c.service()
 	if err != nil {
@@ -25,12 +24,9 @@ func replay(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.ReplayReceiptWithResponse(ctx, number)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	r := answer.JSON200
-	if r == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	message := ""
 	if !r.Same {
 		message = fmt.Sprintf("receipt %d does not come to the same again; it was made by jorvex %s, and this is %s", r.Receipt, r.Program, c.Version)
@@ -58,7 +54,7 @@ func replay(ctx context.Context, c *Call) error {
 		t.print(c.Stdout)
 	}
 	if !r.Same {
-		return &exitError{Failed, message}
+		return &exitError{code: Failed, message: message}
 	}
 	return nil
 }
@@ -84,23 +80,20 @@ func verify(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.VerifyReceiptsWithResponse(ctx, &api.VerifyReceiptsParams{Deep: *deep, Deliveries: *deliveries})
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	v := answer.JSON200
-	if v == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if c.json {
 		if err := c.printJSON(v); err != nil || v.Holds {
 			return err
 		}
-		return &exitError{Failed, ""}
+		return &exitError{code: Failed}
 	}
 	switch {
 	case v.FirstBroken > 0:
-		return &exitError{Failed, fmt.Sprintf("the chain is broken: receipt %d does not hold: %s; the %d before it do", v.FirstBroken, v.Why, v.Checked)}
+		return &exitError{code: Failed, message: fmt.Sprintf("the chain is broken: receipt %d does not hold: %s; the %d before it do", v.FirstBroken, v.Why, v.Checked)}
 	case v.Why != "":
-		return &exitError{Failed, v.Why}
+		return &exitError{code: Failed, message: v.Why}
 	case v.Checked == 0:
 		fmt.Fprintln(c.Stdout, "there is no receipt yet")
 		return nil
@@ -111,6 +104,9 @@ func verify(ctx context.Context, c *Call) error {
 	}
 	if *deep && len(v.Troubles) == 0 {
 		fmt.Fprintf(c.Stdout, "the vault holds: %s read through\n", plural(v.Objects, "object"))
+	}
+	if v.Freed > 0 {
+		fmt.Fprintf(c.Stdout, "%s had been freed; what they fed cannot be replayed\n", plural(v.Freed, "object"))
 	}
 	for _, t := range v.Troubles {
 		fmt.Fprintf(c.Stdout, "%s: %s\n  %s cannot be replayed, from %d to %d\n", t.What, t.Why, plural(t.Receipts, "receipt"), t.First, t.Last)
@@ -127,9 +123,9 @@ func verify(ctx context.Context, c *Call) error {
 	}
 	switch {
 	case len(v.Troubles) > 0:
-		return &exitError{Failed, "the vault does not hold all that receipts name; restore it from a backup"}
+		return &exitError{code: Failed, message: "the vault does not hold all that receipts name; restore it from a backup"}
 	case wrong > 0:
-		return &exitError{Failed, fmt.Sprintf("%s not as delivered; refresh to make them anew (drop a table first that is loaded by changed files)", plural(wrong, "delivery"))}
+		return &exitError{code: Failed, message: fmt.Sprintf("%s not as delivered; refresh to make them anew (drop a table first that is loaded by changed files)", plural(wrong, "delivery"))}
 	}
 	return nil
 }
@@ -159,19 +155,15 @@ func vault(ctx context.Context, c *Call) error {
 	if *yes {
 		answer, err := service.SetRetentionWithResponse(ctx, api.SetRetentionJSONRequestBody{Days: *days, Count: *count})
 		if err != nil {
-			return unreachable(err)
+			return err
 		}
-		if r = answer.JSON200; r == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
+		r = answer.JSON200
 	} else {
 		answer, err := service.GetRetentionWithResponse(ctx, &api.GetRetentionParams{Days: *days, Count: *count})
 		if err != nil {
-			return unreachable(err)
+			return err
 		}
-		if r = answer.JSON200; r == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
+		r = answer.JSON200
 	}
 	if c.json {
 		return c.printJSON(r)

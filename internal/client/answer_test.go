@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -66,4 +67,26 @@ func TestKeptInWords(t *testing.T) {
 	assert.Equal(t, "the bytes of receipts younger than 400 days, and of the newest", keptWords(400, 0))
 	assert.Equal(t, "the bytes of the newest 1 receipt of each input", keptWords(0, 1))
 	assert.Equal(t, "the bytes of receipts younger than 1 day, and of the newest 12 receipts of each input", keptWords(1, 12))
+}
+
+// The bar is drawn on a terminal alone, over the one before.
+func TestProgress(t *testing.T) {
+	r := api.Refresh{Stage: "reading", Bytes: 1000, BytesDone: 250, Files: 1200, FilesDone: 300, Rows: 45678, Started: time.Now().Add(-10 * time.Second)}
+	var out bytes.Buffer
+	c := &Call{Env: Env{Stderr: &out}}
+	c.progress(r)
+	c.progressEnd()
+	assert.Empty(t, out.String())
+	c.Terminal = true
+	c.progress(r)
+	assert.Regexp(t, `^\r\x1b\[Kreading    \[=+ +\] 300 of 1,200 files, 45,678 rows, some 30s left$`, out.String())
+	assert.Equal(t, barWidth/4, strings.Count(out.String(), "="))
+	for _, quiet := range []api.Refresh{{Stage: "looking"}, {Stage: "delivering", Bytes: 10, BytesDone: 10, Started: r.Started}, {Stage: "reading", Bytes: 100, BytesDone: 99, Started: r.Started}} {
+		out.Reset()
+		c.progress(quiet)
+		assert.NotContains(t, out.String(), "left", quiet.Stage)
+	}
+	out.Reset()
+	c.progressEnd()
+	assert.Equal(t, "\r\x1b[K", out.String())
 }

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"jorvex/internal/api"
@@ -64,13 +65,23 @@ type Call struct {
 type exitError struct {
 	code    int
 	message string
+	status  int // of HTTP, if the service refused something
 }
 
 func (e *exitError) Error() string { return e.message }
 
 // Usage is an error of using a command wrongly.
 func Usage(format string, args ...any) error {
-	return &exitError{WrongUse, fmt.Sprintf(format, args...)}
+	return &exitError{code: WrongUse, message: fmt.Sprintf(format, args...)}
+}
+
+// numbered reads the number of a receipt or a refresh.
+func numbered(text, what string) (int64, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 1 {
+		return 0, Usage("%q is no %s's number; jorvex refreshes lists them", text, what)
+	}
+	return n, nil
 }
 
 // Main runs the program and returns its exit code.
@@ -140,7 +151,7 @@ func (c *Call) Parse(least, most int) ([]string, error) {
 		if err := c.Flags.Parse(rest); err != nil {
 			if errors.Is(err, flag.ErrHelp) {
 				c.help()
-				return nil, &exitError{helpRequired, ""}
+				return nil, &exitError{code: helpRequired}
 			}
 			return nil, Usage("%s: %s; jorvex %s -h lists the flags", c.command.Name, err, c.command.Name)
 		}
@@ -205,43 +216,56 @@ func (c *Call) service() (*api.ClientWithResponses, error) {
 	if server == "" {
 		address, err := os.ReadFile(filepath.Join(c.data, "address"))
 		if err != nil {
-			return nil, &exitError{CannotReach, fmt.Sprintf("no service runs here (nothing in %s); start one with jorvex serve, or name one with -server", c.data)}
+			return nil, &exitError{code: CannotReach, message: fmt.Sprintf("no service runs here (nothing in %s); start one with jorvex serve, or name one with -server", c.data)}
 		}
 		server = strings.TrimSpace(string(address))
 	}
 	if token == "" {
 		text, err := os.ReadFile(filepath.Join(c.data, "token"))
 		if err != nil {
-			return nil, &exitError{Failed, fmt.Sprintf("the token cannot be read: %v; give it with -token or JORVEX_TOKEN", err)}
+			return nil, &exitError{code: Failed, message: fmt.Sprintf("the token cannot be read: %v; give it with -token or JORVEX_TOKEN", err)}
 		}
 		token = strings.TrimSpace(string(text))
 	}
 	return Connect(server, token)
 }
 
-// Connect returns a client of the contract at an address.
+// Connect returns a client of the contract at an address. What the service
+// refuses is an error of the call, and so is an answer of something else.
 func Connect(server, token string) (*api.ClientWithResponses, error) {
-	return api.NewClientWithResponses(server, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	return api.NewClientWithResponses(server, api.WithHTTPClient(strict{}), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))
 }
 
-// unreachable explains an error of asking the service at all.
-func unreachable(err error) error {
+// strict does requests of which only what a service of Jorvex does comes back.
+type strict struct{}
+
+func (strict) Do(r *http.Request) (*http.Response, error) {
+	answer, err := http.DefaultClient.Do(r)
 	if errors.Is(err, context.Canceled) {
-		return err
+		return nil, err
 	}
-	return &exitError{CannotReach, fmt.Sprintf("the service cannot be reached: %v; is it running?", err)}
+	if err != nil {
+		return nil, &exitError{code: CannotReach, message: fmt.Sprintf("the service cannot be reached: %v; is it running?", err)}
+	}
+	if answer.StatusCode < 300 && answer.Header.Get(api.ContractHeader) != "" {
+		return answer, nil
+	}
+	defer answer.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+	if err != nil {
+		return nil, &exitError{code: CannotReach, message: fmt.Sprintf("the answer broke off: %v", err)}
+	}
+	return nil, failure(answer.StatusCode, body)
 }
 
 // failure turns a problem document into the error of a command.
-func failure(p *api.Problem, body []byte) error {
-	if p == nil {
-		p = &api.Problem{}
-		if json.Unmarshal(body, p) != nil || p.Detail == "" {
-			return &exitError{Failed, fmt.Sprintf("the service answered something else: %.200s", body)}
-		}
+func failure(status int, body []byte) error {
+	var p api.Problem
+	if json.Unmarshal(body, &p) != nil || p.Detail == "" {
+		return &exitError{code: Failed, message: fmt.Sprintf("the service answered something else: %.200s", body)}
 	}
 	message := p.Detail
 	if len(p.Problems) > 0 {
@@ -253,10 +277,16 @@ func failure(p *api.Problem, body []byte) error {
 		message += "; " + p.Next
 	}
 	code := Failed
-	if p.Status == http.StatusNotFound {
+	if status == http.StatusNotFound {
 		code = NotFound
 	}
-	return &exitError{code, message}
+	return &exitError{code, message, status}
+}
+
+// refused tells whether the service answered with this status.
+func refused(err error, status int) bool {
+	var exit *exitError
+	return errors.As(err, &exit) && exit.status == status
 }
 
 // printJSON prints one JSON document.

@@ -76,7 +76,7 @@ func checkDefinition(_ context.Context, c *Call) error {
 	}
 	text, err := os.ReadFile(args[0])
 	if err != nil {
-		return &exitError{Failed, fmt.Sprintf("the definition cannot be read: %v", err)}
+		return &exitError{code: Failed, message: fmt.Sprintf("the definition cannot be read: %v", err)}
 	}
 	def, err := definition.Parse(string(text), time.Now())
 	var invalid *definition.Invalid
@@ -92,7 +92,7 @@ func checkDefinition(_ context.Context, c *Call) error {
 			return err
 		}
 		if invalid != nil {
-			return &exitError{Failed, ""}
+			return &exitError{code: Failed}
 		}
 		return nil
 	}
@@ -100,7 +100,7 @@ func checkDefinition(_ context.Context, c *Call) error {
 		for _, p := range invalid.Problems {
 			fmt.Fprintf(c.Stdout, "%s:%d:%d: %s\n", args[0], p.Line, p.Column, p.Message)
 		}
-		return &exitError{Failed, fmt.Sprintf("%s in %s", plural(len(invalid.Problems), "fault"), args[0])}
+		return &exitError{code: Failed, message: fmt.Sprintf("%s in %s", plural(len(invalid.Problems), "fault"), args[0])}
 	}
 	fmt.Fprintf(c.Stdout, "%s is valid: input %s, %s, %s, %s.\n", args[0], def.Input,
 		plural(len(def.Pick), "pattern"), plural(len(def.Columns), "column"), plural(len(def.Delivery), "delivery"))
@@ -133,10 +133,7 @@ func signIn(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.CreateSignInLinkWithResponse(ctx)
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON201 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	if c.json {
 		return c.printJSON(answer.JSON201)
@@ -176,10 +173,7 @@ func place(ctx context.Context, c *Call) error {
 	case "list":
 		answer, err := service.ListPlacesWithResponse(ctx)
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		t := columns("place", "reachable", ">files", ">folders", "last look", "directory")
 		for _, p := range answer.JSON200.Items {
@@ -188,45 +182,33 @@ func place(ctx context.Context, c *Call) error {
 		return c.show(t, answer.JSON200)
 	case "show", "unmounted":
 		if verb == "unmounted" {
-			answer, err := service.ForgetMountWithResponse(ctx, args[0])
-			if err != nil {
-				return unreachable(err)
-			}
-			if answer.ApplicationproblemJSONDefault != nil {
-				return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			if _, err := service.ForgetMountWithResponse(ctx, args[0]); err != nil {
+				return err
 			}
 		}
 		answer, err := service.GetPlaceWithResponse(ctx, args[0])
 		if err != nil {
-			return unreachable(err)
+			return err
 		}
-		if shown = answer.JSON200; shown == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
+		shown = answer.JSON200
 	case "add":
 		answer, err := service.CreatePlaceWithResponse(ctx, api.NewPlace{Name: args[0], Directory: args[1], EverySeconds: every.Seconds(), SettleSeconds: settle.Seconds()})
 		if err != nil {
-			return unreachable(err)
+			return err
 		}
-		if shown = answer.JSON201; shown == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
+		shown = answer.JSON201
 	case "writable":
 		answer, err := service.MarkWritableWithResponse(ctx, args[0], api.MarkWritableJSONRequestBody{Writable: !*off})
 		if err != nil {
-			return unreachable(err)
+			return err
 		}
-		if shown = answer.JSON200; shown == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
+		shown = answer.JSON200
 	case "pace":
 		answer, err := service.PacePlaceWithResponse(ctx, args[0], api.Pace{EverySeconds: every.Seconds(), SettleSeconds: settle.Seconds()})
 		if err != nil {
-			return unreachable(err)
+			return err
 		}
-		if shown = answer.JSON200; shown == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
+		shown = answer.JSON200
 	}
 	if c.json {
 		return c.printJSON(shown)
@@ -291,10 +273,7 @@ func look(ctx context.Context, c *Call) error {
 	if len(args) == 0 {
 		answer, err := service.ListPlacesWithResponse(ctx)
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		for _, p := range answer.JSON200.Items {
 			args = append(args, p.Name)
@@ -304,10 +283,7 @@ func look(ctx context.Context, c *Call) error {
 	for _, name := range args {
 		answer, err := service.CreateLookWithResponse(ctx, name)
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON201 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		looks = append(looks, *answer.JSON201)
 		if !c.json {
@@ -319,7 +295,7 @@ func look(ctx context.Context, c *Call) error {
 	}
 	for _, l := range looks {
 		if !l.Reachable {
-			return &exitError{Failed, ""}
+			return &exitError{code: Failed}
 		}
 	}
 	return nil

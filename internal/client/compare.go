@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"regexp"
-	"strconv"
 	"strings"
 
 	"jorvex/internal/api"
@@ -24,8 +23,8 @@ func compare(ctx context.Context, c *Call) error {
 	}
 	var numbers [2]int64
 	for i, text := range args {
-		if numbers[i], err = strconv.ParseInt(text, 10, 64); err != nil || numbers[i] < 1 {
-			return Usage("%q is no receipt's number", text)
+		if numbers[i], err = numbered(text, "receipt"); err != nil {
+			return err
 		}
 	}
 	service, err := c.service()
@@ -35,12 +34,9 @@ func compare(ctx context.Context, c *Call) error {
 	later, earlier := max(numbers[0], numbers[1]), min(numbers[0], numbers[1])
 	answer, err := service.CompareReceiptsWithResponse(ctx, later, &api.CompareReceiptsParams{With: earlier, Limit: min(max(*most, 1), 10_000)})
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	m := answer.JSON200
-	if m == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if c.json || c.csv {
 		return c.show(c.fileMoves(*m), m)
 	}
@@ -180,10 +176,7 @@ func trace(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.TraceFileWithResponse(ctx, params)
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	t := columns("input", ">first", ">last", "digest", "file")
 	for _, r := range answer.JSON200.Items {
@@ -194,7 +187,7 @@ func trace(ctx context.Context, c *Call) error {
 		t.row(r.Input, fmt.Sprint(r.First), fmt.Sprint(r.Last), digest, r.Path)
 	}
 	if len(answer.JSON200.Items) == 0 && !c.json && !c.csv {
-		return &exitError{NotFound, "it fed no delivery; a file is named by its path from its place's root, by its digest, or by a copy of it here"}
+		return &exitError{code: NotFound, message: "it fed no delivery; a file is named by its path from its place's root, by its digest, or by a copy of it here"}
 	}
 	return c.show(t, answer.JSON200)
 }
@@ -206,12 +199,9 @@ func (c *Call) traceRows(ctx context.Context, service *api.ClientWithResponses, 
 	for cursor := ""; ; {
 		answer, err := service.GetTableWithResponse(ctx, input, &api.GetTableParams{Where: where, Cursor: cursor, Limit: min(max(most-len(whole), 1), 1000)})
 		if err != nil {
-			return unreachable(err)
+			return err
 		}
 		page := answer.JSON200
-		if page == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
 		if t.header == nil {
 			names := []string{}
 			for _, column := range page.Columns {
@@ -228,7 +218,7 @@ func (c *Call) traceRows(ctx context.Context, service *api.ClientWithResponses, 
 		}
 	}
 	if len(whole) == 0 && !c.json && !c.csv {
-		return &exitError{NotFound, "no row of the last delivery fits the condition"}
+		return &exitError{code: NotFound, message: "no row of the last delivery fits the condition"}
 	}
 	return c.show(t, whole)
 }

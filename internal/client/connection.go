@@ -28,10 +28,7 @@ func connection(ctx context.Context, c *Call) error {
 	case "list":
 		answer, err := service.ListConnectionsWithResponse(ctx)
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		t := columns("connection", "address", "answers")
 		for _, one := range answer.JSON200.Items {
@@ -39,12 +36,8 @@ func connection(ctx context.Context, c *Call) error {
 		}
 		return c.show(t, answer.JSON200)
 	case "drop":
-		answer, err := service.DropConnectionWithResponse(ctx, args[0])
-		if err != nil {
-			return unreachable(err)
-		}
-		if answer.ApplicationproblemJSONDefault != nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		if _, err := service.DropConnectionWithResponse(ctx, args[0]); err != nil {
+			return err
 		}
 		fmt.Fprintf(c.Stdout, "%s is forgotten\n", args[0])
 		return nil
@@ -52,7 +45,7 @@ func connection(ctx context.Context, c *Call) error {
 	if *url == "" {
 		text, err := io.ReadAll(io.LimitReader(os.Stdin, 4000))
 		if err != nil {
-			return &exitError{Failed, fmt.Sprintf("the address cannot be read: %v", err)}
+			return &exitError{code: Failed, message: fmt.Sprintf("the address cannot be read: %v", err)}
 		}
 		if *url = strings.TrimSpace(string(text)); *url == "" {
 			return Usage("give the address with -url, or write it to the input")
@@ -60,10 +53,7 @@ func connection(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.SetConnectionWithResponse(ctx, args[0], api.SetConnectionJSONRequestBody{Url: *url})
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	if c.json {
 		return c.printJSON(answer.JSON200)

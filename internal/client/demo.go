@@ -93,40 +93,25 @@ func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string,
 			return fmt.Errorf("make the demo's files: %w", err)
 		}
 	}
-	place, err := service.CreatePlaceWithResponse(ctx, api.NewPlace{Name: demo.Place, Directory: share})
-	if err != nil {
-		return unreachable(err)
-	}
-	if place.JSON201 == nil && place.StatusCode() != http.StatusConflict {
-		return failure(place.ApplicationproblemJSONDefault, place.Body)
+	if _, err := service.CreatePlaceWithResponse(ctx, api.NewPlace{Name: demo.Place, Directory: share}); err != nil && !refused(err, http.StatusConflict) {
+		return err
 	}
 	if hook != "" {
 		// The hook's port is another at each start.
-		rule, err := service.SaveNoticeRuleWithResponse(ctx, "reporting-desk", api.NoticeRuleBody{Hook: hook, Mail: []string{"reporting@skerry.example"},
+		_, err := service.SaveNoticeRuleWithResponse(ctx, "reporting-desk", api.NoticeRuleBody{Hook: hook, Mail: []string{"reporting@skerry.example"},
 			Kinds: []api.NoticeKind{api.NoticeKindBroken, api.NoticeKindMissing, api.NoticeKindInDoubt, api.NoticeKindDelivered, api.NoticeKindStopped, api.NoticeKindFailed}})
 		if err != nil {
-			return unreachable(err)
-		}
-		if rule.JSON200 == nil {
-			return failure(rule.ApplicationproblemJSONDefault, rule.Body)
+			return err
 		}
 	}
 	for _, definition := range demo.Inputs {
-		input, err := service.CreateInputWithResponse(ctx, api.DefinitionText{Definition: definition})
-		if err != nil {
-			return unreachable(err)
-		}
-		if input.JSON201 == nil && input.StatusCode() != http.StatusConflict {
-			return failure(input.ApplicationproblemJSONDefault, input.Body)
+		if _, err := service.CreateInputWithResponse(ctx, api.DefinitionText{Definition: definition}); err != nil && !refused(err, http.StatusConflict) {
+			return err
 		}
 	}
 	for _, definition := range demo.Reports {
-		report, err := service.CreateReportWithResponse(ctx, api.DefinitionText{Definition: definition})
-		if err != nil {
-			return unreachable(err)
-		}
-		if report.JSON201 == nil && report.StatusCode() != http.StatusConflict {
-			return failure(report.ApplicationproblemJSONDefault, report.Body)
+		if _, err := service.CreateReportWithResponse(ctx, api.DefinitionText{Definition: definition}); err != nil && !refused(err, http.StatusConflict) {
+			return err
 		}
 	}
 	if _, err := os.Stat(made); errors.Is(err, fs.ErrNotExist) {
@@ -134,11 +119,8 @@ func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string,
 	}
 	// While files are dropped for the past, they count at once.
 	pace := func(settle float64) error {
-		answer, err := service.PacePlaceWithResponse(ctx, demo.Place, api.Pace{SettleSeconds: settle})
-		if err != nil {
-			return unreachable(err)
-		}
-		return failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
+		_, err := service.PacePlaceWithResponse(ctx, demo.Place, api.Pace{SettleSeconds: settle})
+		return err
 	}
 	if err := pace(settledWithin.Seconds()); err != nil {
 		return err
@@ -154,7 +136,7 @@ func LoadDemo(ctx context.Context, service *api.ClientWithResponses, dir string,
 		return err
 	}
 	if _, err := service.CreateLookWithResponse(ctx, demo.Place); err != nil {
-		return unreachable(err)
+		return err
 	}
 	return errors.Join(pace(0), os.RemoveAll(made))
 }
@@ -186,33 +168,25 @@ func refreshAsOf(ctx context.Context, service *api.ClientWithResponses, made, sh
 		return err
 	}
 	if _, err := service.CreateLookWithResponse(ctx, demo.Place); err != nil {
-		return unreachable(err)
+		return err
 	}
 	time.Sleep(2 * settledWithin)
 	list, err := service.ListReportsWithResponse(ctx)
 	if err != nil {
-		return unreachable(err)
-	}
-	if list.JSON200 == nil {
-		return failure(list.ApplicationproblemJSONDefault, list.Body)
+		return err
 	}
 	for _, report := range list.JSON200.Items {
 		asked, err := service.RefreshReportWithResponse(ctx, report.Name, api.RefreshRequest{AsOf: at})
 		if err != nil {
-			return unreachable(err)
-		}
-		if asked.JSON202 == nil {
-			return failure(asked.ApplicationproblemJSONDefault, asked.Body)
+			return err
 		}
 		for r := asked.JSON202; r.Ended.IsZero(); {
 			time.Sleep(20 * time.Millisecond)
 			now, err := service.GetRefreshWithResponse(ctx, r.Id)
 			if err != nil {
-				return unreachable(err)
+				return err
 			}
-			if r = now.JSON200; r == nil {
-				return failure(now.ApplicationproblemJSONDefault, now.Body)
-			}
+			r = now.JSON200
 		}
 	}
 	return nil

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -40,16 +39,9 @@ func export(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.GetTableContent(ctx, args[0], &api.GetTableContentParams{As: *as, Where: *where})
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusOK {
-		failed, err := api.ParseGetTableContentResponse(answer)
-		if err != nil {
-			return unreachable(err)
-		}
-		return failure(failed.ApplicationproblemJSONDefault, failed.Body)
-	}
 	if *name == "" {
 		_, err := io.Copy(c.Stdout, answer.Body)
 		return broken(err)
@@ -57,7 +49,7 @@ func export(ctx context.Context, c *Call) error {
 	// The file is there whole or not at all.
 	f, err := os.CreateTemp(filepath.Dir(*name), ".jorvex-export-*")
 	if err != nil {
-		return &exitError{Failed, fmt.Sprintf("the file cannot be written: %v", err)}
+		return &exitError{code: Failed, message: fmt.Sprintf("the file cannot be written: %v", err)}
 	}
 	size, err := io.Copy(f, answer.Body)
 	if errClose := f.Close(); err == nil {
@@ -81,5 +73,5 @@ func broken(err error) error {
 	if err == nil {
 		return nil
 	}
-	return &exitError{Failed, fmt.Sprintf("the export broke off: %v; nothing was written", err)}
+	return &exitError{code: Failed, message: fmt.Sprintf("the export broke off: %v; nothing was written", err)}
 }

@@ -44,12 +44,9 @@ func hold(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.CreateHoldWithResponse(ctx, args[0], body)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	h := answer.JSON201
-	if h == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if c.json {
 		return c.printJSON(h)
 	}
@@ -72,12 +69,9 @@ func (c *Call) lapses(h api.Hold) string {
 func (c *Call) listHolds(ctx context.Context, service *api.ClientWithResponses, input string) error {
 	answer, err := service.ListHoldsWithResponse(ctx, input)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	list := answer.JSON200
-	if list == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	t := columns("hold", "file", "by", "since", "ends", "note")
 	for _, h := range list.Items {
 		ends := strings.TrimSpace(c.lapses(h))
@@ -99,21 +93,14 @@ func (c *Call) listHolds(ctx context.Context, service *api.ClientWithResponses, 
 func (c *Call) release(ctx context.Context, service *api.ClientWithResponses, input, path string) error {
 	answer, err := service.ListHoldsWithResponse(ctx, input)
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	for _, h := range answer.JSON200.Items {
 		if h.Path != path && !strings.HasSuffix(h.Path, "/"+path) {
 			continue
 		}
-		ended, err := service.EndHoldWithResponse(ctx, input, h.Id)
-		if err != nil {
-			return unreachable(err)
-		}
-		if ended.ApplicationproblemJSONDefault != nil {
-			return failure(ended.ApplicationproblemJSONDefault, ended.Body)
+		if _, err := service.EndHoldWithResponse(ctx, input, h.Id); err != nil {
+			return err
 		}
 		if c.json {
 			return c.printJSON(h)
@@ -121,5 +108,5 @@ func (c *Call) release(ctx context.Context, service *api.ClientWithResponses, in
 		fmt.Fprintf(c.Stdout, "%s is released; the rules decide again\n", h.Path)
 		return nil
 	}
-	return &exitError{NotFound, fmt.Sprintf("%s has no hold; list them with: jorvex hold list %s", path, input)}
+	return &exitError{code: NotFound, message: fmt.Sprintf("%s has no hold; list them with: jorvex hold list %s", path, input)}
 }

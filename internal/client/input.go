@@ -44,10 +44,7 @@ func input(ctx context.Context, c *Call) error {
 	case "copy":
 		answer, err := service.CopyInputWithResponse(ctx, args[0], api.CopyInputJSONRequestBody{Name: args[1]})
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON201 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		return c.saved(answer.JSON201)
 	case "versions":
@@ -84,10 +81,7 @@ func input(ctx context.Context, c *Call) error {
 func getInput(ctx context.Context, service *api.ClientWithResponses, name string) (*api.Input, string, error) {
 	answer, err := service.GetInputWithResponse(ctx, name)
 	if err != nil {
-		return nil, "", unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return nil, "", failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return nil, "", err
 	}
 	return answer.JSON200, answer.HTTPResponse.Header.Get("ETag"), nil
 }
@@ -110,7 +104,7 @@ func (c *Call) showInput(ctx context.Context, service *api.ClientWithResponses, 
 func readDefinition(file string) (string, error) {
 	text, err := os.ReadFile(file)
 	if err != nil {
-		return "", &exitError{Failed, fmt.Sprintf("the definition cannot be read: %v", err)}
+		return "", &exitError{code: Failed, message: fmt.Sprintf("the definition cannot be read: %v", err)}
 	}
 	return string(text), nil
 }
@@ -122,10 +116,7 @@ func (c *Call) addInput(ctx context.Context, service *api.ClientWithResponses, f
 	}
 	answer, err := service.CreateInputWithResponse(ctx, api.DefinitionText{Definition: strings.TrimPrefix(text, madeFrom.FindString(text))})
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON201 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	return c.saved(answer.JSON201)
 }
@@ -139,7 +130,7 @@ func (c *Call) saveFile(ctx context.Context, service *api.ClientWithResponses, f
 	line := madeFrom.FindString(text)
 	def, err := definition.Parse(text, time.Now())
 	if err != nil {
-		return &exitError{Failed, "the definition is not valid:\n" + err.Error()}
+		return &exitError{code: Failed, message: "the definition is not valid:\n" + err.Error()}
 	}
 	text = strings.TrimPrefix(text, line)
 	now, tag, err := getInput(ctx, service, def.Input)
@@ -152,10 +143,10 @@ func (c *Call) saveFile(ctx context.Context, service *api.ClientWithResponses, f
 	}
 	switch over {
 	case "":
-		return &exitError{Failed, fmt.Sprintf("%s does not say which version it was made from; the newest is %s: add -over %s if it was made from that", file, newest, newest)}
+		return &exitError{code: Failed, message: fmt.Sprintf("%s does not say which version it was made from; the newest is %s: add -over %s if it was made from that", file, newest, newest)}
 	case newest, "newest":
 	default:
-		return &exitError{Failed, fmt.Sprintf("%s was made from version %s, and %s is at version %s by now, saved by %s at %s; nothing was overwritten; see what changed with: jorvex input diff %s -from %s",
+		return &exitError{code: Failed, message: fmt.Sprintf("%s was made from version %s, and %s is at version %s by now, saved by %s at %s; nothing was overwritten; see what changed with: jorvex input diff %s -from %s",
 			file, over, now.Name, newest, now.SavedBy, c.moment(now.SavedAt), now.Name, over)}
 	}
 	if err := c.save(ctx, service, now.Name, tag, text, false); err != nil || line == "" {
@@ -169,10 +160,7 @@ func (c *Call) saveFile(ctx context.Context, service *api.ClientWithResponses, f
 func (c *Call) save(ctx context.Context, service *api.ClientWithResponses, name, tag, text string, rename bool) error {
 	answer, err := service.SaveInputWithResponse(ctx, name, &api.SaveInputParams{IfMatch: tag, Rename: given(rename)}, api.DefinitionText{Definition: text})
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	return c.saved(answer.JSON200)
 }
@@ -202,10 +190,7 @@ func (c *Call) versions(ctx context.Context, service *api.ClientWithResponses, n
 	for {
 		answer, err := service.ListVersionsWithResponse(ctx, name, &api.ListVersionsParams{Limit: given(1000), Cursor: given(all.Next)})
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		all.Items = append(all.Items, answer.JSON200.Items...)
 		if all.Next = answer.JSON200.Next; all.Next == "" {
@@ -223,10 +208,7 @@ func (c *Call) versions(ctx context.Context, service *api.ClientWithResponses, n
 func textOf(ctx context.Context, service *api.ClientWithResponses, name string, version int64) (string, error) {
 	answer, err := service.CompareVersionsWithResponse(ctx, name, &api.CompareVersionsParams{From: version, To: given(version)})
 	if err != nil {
-		return "", unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return "", failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return "", err
 	}
 	var text strings.Builder
 	for _, l := range answer.JSON200.Lines {
@@ -266,10 +248,7 @@ func (c *Call) diff(ctx context.Context, service *api.ClientWithResponses, name 
 	} else {
 		answer, err := service.CompareVersionsWithResponse(ctx, name, &api.CompareVersionsParams{From: from, To: given(to)})
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		shown = *answer.JSON200
 	}
@@ -310,10 +289,7 @@ func (c *Call) move(ctx context.Context, service *api.ClientWithResponses, now *
 	}
 	answer, err := service.TryDefinitionWithResponse(ctx, api.TrialRequest{Definition: text, Input: now.Name, Limit: 1})
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	if !c.json {
 		c.printGained(*answer.JSON200)
@@ -333,10 +309,7 @@ func (c *Call) listInputs(ctx context.Context, service *api.ClientWithResponses)
 	for {
 		answer, err := service.ListInputsWithResponse(ctx, &api.ListInputsParams{Limit: given(1000), Cursor: given(all.Next)})
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		all.Items = append(all.Items, answer.JSON200.Items...)
 		if all.Next = answer.JSON200.Next; all.Next == "" {

@@ -22,19 +22,12 @@ func notices(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.ListNoticesWithResponse(ctx, &api.ListNoticesParams{Limit: given(min(max(*most, 1), 1000)), Unseen: *unseen})
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	page := answer.JSON200
-	if page == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if *seen && len(page.Items) > 0 {
-		answer, err := service.SeeNoticesWithResponse(ctx, api.SeeNoticesJSONRequestBody{Through: page.Items[0].Id})
-		if err != nil {
-			return unreachable(err)
-		}
-		if answer.ApplicationproblemJSONDefault != nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		if _, err := service.SeeNoticesWithResponse(ctx, api.SeeNoticesJSONRequestBody{Through: page.Items[0].Id}); err != nil {
+			return err
 		}
 	}
 	if len(page.Items) == 0 && !c.json && !c.csv {
@@ -101,17 +94,14 @@ func noticeRule(ctx context.Context, c *Call) error {
 	case "show":
 		answer, err := service.ListNoticeRulesWithResponse(ctx)
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		for _, r := range answer.JSON200.Items {
 			if r.Name == args[0] {
 				return c.showRule(r)
 			}
 		}
-		return &exitError{NotFound, fmt.Sprintf("there is no notice rule %q; list the rules with: jorvex notice-rule list", args[0])}
+		return &exitError{code: NotFound, message: fmt.Sprintf("there is no notice rule %q; list the rules with: jorvex notice-rule list", args[0])}
 	case "set":
 		body := api.NoticeRuleBody{Inputs: list(*inputs), Mail: list(*mail), Hook: *hook, Off: *off}
 		for _, kind := range list(*kinds) {
@@ -122,19 +112,12 @@ func noticeRule(ctx context.Context, c *Call) error {
 		}
 		answer, err := service.SaveNoticeRuleWithResponse(ctx, args[0], body)
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		return c.showRule(*answer.JSON200)
 	case "drop":
-		answer, err := service.DropNoticeRuleWithResponse(ctx, args[0])
-		if err != nil {
-			return unreachable(err)
-		}
-		if answer.ApplicationproblemJSONDefault != nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		if _, err := service.DropNoticeRuleWithResponse(ctx, args[0]); err != nil {
+			return err
 		}
 		fmt.Fprintf(c.Stdout, "the notice rule %s is gone\n", args[0])
 		return nil
@@ -145,10 +128,7 @@ func noticeRule(ctx context.Context, c *Call) error {
 func (c *Call) listRules(ctx context.Context, service *api.ClientWithResponses) error {
 	answer, err := service.ListNoticeRulesWithResponse(ctx)
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	t := columns("rule", "tells", "of", "by mail", "by web hook")
 	for _, r := range answer.JSON200.Items {
@@ -205,10 +185,7 @@ func (c *Call) showRule(r api.NoticeRule) error {
 func (c *Call) tryRule(ctx context.Context, service *api.ClientWithResponses, name string) error {
 	answer, err := service.TryNoticeRuleWithResponse(ctx, name)
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	if len(answer.JSON200.Items) == 0 && !c.json && !c.csv {
 		fmt.Fprintf(c.Stdout, "the notice rule %s tells in the console alone\n", name)
@@ -228,7 +205,7 @@ func (c *Call) tryRule(ctx context.Context, service *api.ClientWithResponses, na
 		return err
 	}
 	if failed > 0 {
-		return &exitError{Failed, fmt.Sprintf("%s of the rule %s could not be reached", plural(failed, "address"), name)}
+		return &exitError{code: Failed, message: fmt.Sprintf("%s of the rule %s could not be reached", plural(failed, "address"), name)}
 	}
 	return nil
 }

@@ -53,23 +53,17 @@ func (c *Call) ask(ctx context.Context, rehearse bool) error {
 		}
 	}
 	answer, err := service.CreateRefreshWithResponse(ctx, args[0], request)
-	if err != nil {
-		return unreachable(err)
-	}
-	if answer.StatusCode() == http.StatusNotFound { // it may be a report
-		of, err := service.RefreshReportWithResponse(ctx, args[0], request)
-		if err != nil {
-			return unreachable(err)
-		}
-		if of.JSON202 != nil {
+	if refused(err, http.StatusNotFound) { // it may be a report
+		of, errReport := service.RefreshReportWithResponse(ctx, args[0], request)
+		if errReport == nil {
 			return c.follow(ctx, service, of.JSON202, *wait)
 		}
-		if of.StatusCode() != http.StatusNotFound {
-			return failure(of.ApplicationproblemJSONDefault, of.Body)
+		if !refused(errReport, http.StatusNotFound) {
+			return errReport
 		}
 	}
-	if answer.JSON202 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+	if err != nil {
+		return err
 	}
 	return c.follow(ctx, service, answer.JSON202, *wait)
 }
@@ -78,17 +72,14 @@ func (c *Call) ask(ctx context.Context, rehearse bool) error {
 func (c *Call) refreshEvery(ctx context.Context, service *api.ClientWithResponses, wait bool) error {
 	answer, err := service.RefreshEveryWithResponse(ctx)
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON202 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	var worst error
 	for _, r := range answer.JSON202.Items {
 		if err := c.follow(ctx, service, &r, wait); err != nil {
 			fmt.Fprintf(c.Stderr, "jorvex: %v\n", err)
 			if code := new(exitError); errors.As(err, &code) {
-				err = &exitError{code.code, "not every input was delivered"}
+				err = &exitError{code: code.code, message: "not every input was delivered"}
 			}
 			worst = err
 		}
@@ -104,9 +95,9 @@ func answer(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	id, err := strconv.ParseInt(args[0], 10, 64)
-	if err != nil || id < 1 {
-		return Usage("%q is no refresh; list them with: jorvex refreshes", args[0])
+	id, err := numbered(args[0], "refresh")
+	if err != nil {
+		return err
 	}
 	if args[1] != "go" && args[1] != "stop" {
 		return Usage("the answer is go or stop, not %q", args[1])
@@ -117,10 +108,7 @@ func answer(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.AnswerRefreshWithResponse(ctx, id, api.AnswerRefreshJSONRequestBody{GoOn: args[1] == "go"})
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	if args[1] == "stop" {
 		if c.json {
@@ -134,21 +122,21 @@ func answer(ctx context.Context, c *Call) error {
 
 // follow waits until a refresh has ended, if it is to, and tells what came of it.
 func (c *Call) follow(ctx context.Context, service *api.ClientWithResponses, r *api.Refresh, wait bool) error {
-	for wait && (r.Outcome == api.OutcomeWaiting || r.Outcome == api.OutcomeRunning) {
+	// What it came to is in the answer about the refresh, not in the one to asking
+	// for it, however soon it ended.
+	for asked := r; wait && (r == asked || r.Outcome == api.OutcomeWaiting || r.Outcome == api.OutcomeRunning); {
 		c.progress(*r)
 		select {
 		case <-ctx.Done():
 			fmt.Fprintln(c.Stderr)
-			return &exitError{Failed, fmt.Sprintf("no longer waiting; refresh %d goes on in the service", r.Id)}
+			return &exitError{code: Failed, message: fmt.Sprintf("no longer waiting; refresh %d goes on in the service", r.Id)}
 		case <-time.After(150 * time.Millisecond):
 		}
 		now, err := service.GetRefreshWithResponse(ctx, r.Id)
 		if err != nil {
-			return unreachable(err)
+			return err
 		}
-		if r = now.JSON200; r == nil {
-			return failure(now.ApplicationproblemJSONDefault, now.Body)
-		}
+		r = now.JSON200
 	}
 	c.progressEnd()
 	if c.json {
@@ -182,9 +170,9 @@ func (c *Call) follow(ctx context.Context, service *api.ClientWithResponses, r *
 func outcome(r api.Refresh, message string) error {
 	switch r.Outcome {
 	case api.OutcomeStopped, api.OutcomeAsking:
-		return &exitError{GateStopped, message}
+		return &exitError{code: GateStopped, message: message}
 	case api.OutcomeFailed, api.OutcomeInterrupted, api.OutcomeCancelled:
-		return &exitError{Failed, message}
+		return &exitError{code: Failed, message: message}
 	}
 	return nil
 }
@@ -219,18 +207,15 @@ func (c *Call) progressEnd() {
 func (c *Call) delivered(ctx context.Context, service *api.ClientWithResponses, r api.Refresh) error {
 	answer, err := service.GetReceiptWithResponse(ctx, r.Receipt)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	receipt := answer.JSON200
-	if receipt == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	fmt.Fprintf(c.Stdout, "%s delivered: %s from %s, receipt %d\n", r.Input, plural(receipt.Rows, "row"), plural(receipt.Files, "file"), receipt.Number)
 	c.moved(*receipt)
 	c.passed(*receipt)
 	c.handedOver(*receipt)
 	if r.Problem != "" {
-		return &exitError{Failed, r.Problem + "; " + r.Next}
+		return &exitError{code: Failed, message: r.Problem + "; " + r.Next}
 	}
 	return nil
 }
@@ -300,10 +285,7 @@ func (c *Call) rehearsed(ctx context.Context, service *api.ClientWithResponses, 
 	}
 	answer, err := service.CompareRehearsalWithResponse(ctx, r.Id, &api.CompareRehearsalParams{Limit: 20})
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	c.printMoves(*answer.JSON200)
 	return nil
@@ -316,9 +298,9 @@ func cancel(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	id, err := strconv.ParseInt(args[0], 10, 64)
-	if err != nil || id < 1 {
-		return Usage("%q is no refresh; list them with: jorvex refreshes", args[0])
+	id, err := numbered(args[0], "refresh")
+	if err != nil {
+		return err
 	}
 	service, err := c.service()
 	if err != nil {
@@ -326,12 +308,9 @@ func cancel(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.CancelRefreshWithResponse(ctx, id)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	r := answer.JSON200
-	if r == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if c.json {
 		return c.printJSON(r)
 	}
@@ -363,10 +342,7 @@ func refreshes(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.ListRefreshesWithResponse(ctx, params)
 	if err != nil {
-		return unreachable(err)
-	}
-	if answer.JSON200 == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+		return err
 	}
 	t := columns(">refresh", "input", "outcome", ">receipt", ">files", ">rows", "asked for", "ended", "what happened")
 	for _, r := range answer.JSON200.Items {
@@ -386,9 +362,9 @@ func receiptCommand(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	number, err := strconv.ParseInt(args[0], 10, 64)
-	if err != nil || number < 1 {
-		return Usage("%q is no receipt's number; jorvex refreshes lists them", args[0])
+	number, err := numbered(args[0], "receipt")
+	if err != nil {
+		return err
 	}
 	service, err := c.service()
 	if err != nil {
@@ -396,20 +372,14 @@ func receiptCommand(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.GetReceiptWithResponse(ctx, number)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	r := answer.JSON200
-	if r == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	list := []api.ReceiptFile{}
 	for cursor := ""; *withFiles || c.csv; {
 		page, err := service.ListReceiptFilesWithResponse(ctx, number, &api.ListReceiptFilesParams{Cursor: given(cursor), Limit: given(1000)})
 		if err != nil {
-			return unreachable(err)
-		}
-		if page.JSON200 == nil {
-			return failure(page.ApplicationproblemJSONDefault, page.Body)
+			return err
 		}
 		list = append(list, page.JSON200.Items...)
 		if cursor = page.JSON200.Next; cursor == "" {

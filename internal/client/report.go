@@ -28,10 +28,7 @@ func report(ctx context.Context, c *Call) error {
 	case "list":
 		answer, err := service.ListReportsWithResponse(ctx)
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		t := columns("report", "inputs", "next refresh", "title")
 		for _, r := range answer.JSON200.Items {
@@ -59,11 +56,9 @@ func report(ctx context.Context, c *Call) error {
 	if verb == "add" {
 		answer, err := service.CreateReportWithResponse(ctx, api.DefinitionText{Definition: text})
 		if err != nil {
-			return unreachable(err)
+			return err
 		}
-		if saved = answer.JSON201; saved == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-		}
+		saved = answer.JSON201
 	} else {
 		if *over == "" && line != "" {
 			*over = madeFrom.FindStringSubmatch(line)[2]
@@ -85,24 +80,24 @@ func report(ctx context.Context, c *Call) error {
 func getReport(ctx context.Context, service *api.ClientWithResponses, name string) (*api.Report, error) {
 	answer, err := service.GetReportWithResponse(ctx, name)
 	if err != nil {
-		return nil, unreachable(err)
+		return nil, err
 	}
-	return answer.JSON200, failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
+	return answer.JSON200, nil
 }
 
 // saveReport saves a definition over the version that it was made from.
 func saveReport(ctx context.Context, service *api.ClientWithResponses, file, text, over string) (*api.Report, error) {
 	version, err := strconv.ParseInt(over, 10, 64)
 	if err != nil {
-		return nil, &exitError{Failed, file + " does not say which version it was made from; add -over VERSION"}
+		return nil, &exitError{code: Failed, message: file + " does not say which version it was made from; add -over VERSION"}
 	}
 	def, err := definition.ParseReport(text)
 	if err != nil {
-		return nil, &exitError{Failed, "the definition is not valid:\n" + err.Error()}
+		return nil, &exitError{code: Failed, message: "the definition is not valid:\n" + err.Error()}
 	}
 	answer, err := service.SaveReportWithResponse(ctx, def.Report, &api.SaveReportParams{Over: version}, api.DefinitionText{Definition: text})
 	if err != nil {
-		return nil, unreachable(err)
+		return nil, err
 	}
-	return answer.JSON200, failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
+	return answer.JSON200, nil
 }

@@ -5,8 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
-	"net/http"
 	"strings"
 
 	"jorvex/internal/api"
@@ -38,15 +36,15 @@ func files(ctx context.Context, c *Call) error {
 	if len(args) == 0 {
 		return Usage("write: jorvex files INPUT, or jorvex files -try FILE")
 	}
-	return c.roster(ctx, *most, "no files", func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
+	return c.roster(ctx, *most, "no files", func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, error) {
 		answer, err := service.ListFilesWithResponse(ctx, args[0], &api.ListFilesParams{
 			Verdict: given(api.Verdict(*verdict)), State: given(api.State(*state)), Reason: given(*reason), Near: given(*near), Held: given(*held), Q: given(*text),
 			Cursor: given(cursor), Limit: given(limit),
 		})
 		if err != nil {
-			return nil, nil, nil, err
+			return nil, err
 		}
-		return answer.JSON200, answer.ApplicationproblemJSONDefault, answer.Body, nil
+		return answer.JSON200, nil
 	})
 }
 
@@ -62,12 +60,12 @@ func changesCommand(ctx context.Context, c *Call) error {
 	if *log {
 		return c.changeLog(ctx, args[0], *path, *most)
 	}
-	return c.roster(ctx, *most, "no file differs from the last delivery", func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error) {
+	return c.roster(ctx, *most, "no file differs from the last delivery", func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, error) {
 		answer, err := service.ListChangesWithResponse(ctx, args[0], &api.ListChangesParams{Cursor: given(cursor), Limit: given(limit)})
 		if err != nil {
-			return nil, nil, nil, err
+			return nil, err
 		}
-		return answer.JSON200, answer.ApplicationproblemJSONDefault, answer.Body, nil
+		return answer.JSON200, nil
 	})
 }
 
@@ -84,10 +82,7 @@ func (c *Call) changeLog(ctx context.Context, input, path string, most int) erro
 		}
 		answer, err := service.ListLogWithResponse(ctx, input, &api.ListLogParams{Path: given(path), Cursor: given(all.Next), Limit: given(limit)})
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		all.Items = append(all.Items, answer.JSON200.Items...)
 		if all.Next = answer.JSON200.Next; all.Next == "" || most > 0 && len(all.Items) >= most {
@@ -130,13 +125,9 @@ func watchCommand(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.StreamEvents(ctx, &api.StreamEventsParams{})
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusOK {
-		body, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
-		return failure(nil, body)
-	}
 	name := ""
 	lines := bufio.NewScanner(answer.Body)
 	lines.Buffer(nil, 16<<20)
@@ -167,7 +158,7 @@ func watchCommand(ctx context.Context, c *Call) error {
 	if ctx.Err() != nil {
 		return nil
 	}
-	return &exitError{CannotReach, "the service went away"}
+	return &exitError{code: CannotReach, message: "the service went away"}
 }
 
 func confirm(ctx context.Context, c *Call) error {
@@ -182,12 +173,9 @@ func confirm(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.ConfirmLossWithResponse(ctx, args[0])
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	in := answer.JSON200
-	if in == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if c.json {
 		return c.printJSON(in)
 	}
@@ -197,7 +185,7 @@ func confirm(ctx context.Context, c *Call) error {
 
 // roster prints the pages of a roster, at most so many files, or says that there
 // are none.
-func (c *Call) roster(ctx context.Context, most int, none string, page func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, *api.Problem, []byte, error)) error {
+func (c *Call) roster(ctx context.Context, most int, none string, page func(service *api.ClientWithResponses, cursor string, limit int) (*api.FilePage, error)) error {
 	service, err := c.service()
 	if err != nil {
 		return err
@@ -208,12 +196,9 @@ func (c *Call) roster(ctx context.Context, most int, none string, page func(serv
 		if most > 0 {
 			limit = min(limit, most-len(all.Items))
 		}
-		got, problem, body, err := page(service, all.Next, limit)
+		got, err := page(service, all.Next, limit)
 		if err != nil {
-			return unreachable(err)
-		}
-		if got == nil {
-			return failure(problem, body)
+			return err
 		}
 		all.Items = append(all.Items, got.Items...)
 		all.Next = got.Next
@@ -287,12 +272,9 @@ func why(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.ExplainFileWithResponse(ctx, args[0], &api.ExplainFileParams{Path: args[1]})
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	e := answer.JSON200
-	if e == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if c.json {
 		return c.printJSON(e)
 	}

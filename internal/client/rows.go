@@ -50,12 +50,9 @@ func rowsCommand(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.ReadBenchWithResponse(ctx, args[0], request)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	page := answer.JSON200
-	if page == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if len(page.Columns) == 0 {
 		return noColumns(args[0])
 	}
@@ -70,7 +67,7 @@ func rowsCommand(ctx context.Context, c *Call) error {
 }
 
 func noColumns(input string) error {
-	return &exitError{Failed, fmt.Sprintf("the files of %s are not read as tables; declare columns in its definition, or have them proposed: jorvex learn %s", input, input)}
+	return &exitError{code: Failed, message: fmt.Sprintf("the files of %s are not read as tables; declare columns in its definition, or have them proposed: jorvex learn %s", input, input)}
 }
 
 func rowTable(page *api.RowPage, raw bool) *table {
@@ -114,12 +111,9 @@ func learn(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.ProposeReadingWithResponse(ctx, args[0], request)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	proposal := answer.JSON200
-	if proposal == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if c.json {
 		return c.show(nil, proposal)
 	}
@@ -151,12 +145,9 @@ func columnsCommand(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.MapColumnsWithResponse(ctx, args[0], request)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	m := answer.JSON200
-	if m == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if len(m.Rows) == 0 {
 		return noColumns(args[0])
 	}
@@ -232,12 +223,9 @@ func differences(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.CompareFileWithResponse(ctx, args[0], &api.CompareFileParams{Path: args[1], Before: *before, After: *after})
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	d := answer.JSON200
-	if d == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	t := columns(append([]string{""}, d.Columns...)...)
 	for _, r := range d.Items {
 		if r.Before != nil {

@@ -42,7 +42,7 @@ func summaryCommand(ctx context.Context, c *Call) error {
 			for _, t := range tables {
 				names = append(names, t.Name)
 			}
-			return &exitError{NotFound, fmt.Sprintf("%s has no summary %q; %s", args[0], args[1], nearest.Hint(args[1], names))}
+			return &exitError{code: NotFound, message: fmt.Sprintf("%s has no summary %q; %s", args[0], args[1], nearest.Hint(args[1], names))}
 		}
 		tables = tables[at : at+1]
 	}
@@ -77,28 +77,21 @@ func (c *Call) figures(ctx context.Context, service *api.ClientWithResponses, in
 	case rehearsal > 0:
 		answer, err := service.GetRehearsalFiguresWithResponse(ctx, rehearsal)
 		if err != nil {
-			return nil, unreachable(err)
+			return nil, err
 		}
-		return answer.JSON200, failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
+		return answer.JSON200, nil
 	case number > 0:
 		answer, err := service.GetReceiptFiguresWithResponse(ctx, number)
 		if err != nil {
-			return nil, unreachable(err)
+			return nil, err
 		}
-		return answer.JSON200, failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
+		return answer.JSON200, nil
 	}
 	answer, err := service.GetInputFiguresWithResponse(ctx, input)
 	if err != nil {
-		return nil, unreachable(err)
+		return nil, err
 	}
-	return answer.JSON200, failureUnless(answer.JSON200 != nil, answer.ApplicationproblemJSONDefault, answer.Body)
-}
-
-func failureUnless(fine bool, p *api.Problem, body []byte) error {
-	if fine {
-		return nil
-	}
-	return failure(p, body)
+	return answer.JSON200, nil
 }
 
 // crosstab lays a summary out.

@@ -117,6 +117,8 @@ func (c *Call) bytes(n int64) string {
 // moment shows a time in the local zone, unless a program reads it.
 func (c *Call) moment(t time.Time) string {
 	switch {
+	case t.IsZero() && c.csv:
+		return ""
 	case t.IsZero():
 		return "-"
 	case c.csv:

@@ -34,7 +34,7 @@ func TestNumbersForPeopleAndPrograms(t *testing.T) {
 	}
 	assert.Equal(t, "1234", programs.number(1234))
 	assert.Equal(t, "1,234", people.number(1234))
-	assert.Equal(t, "-", people.moment(time.Time{}))
+	assert.Equal(t, []string{"-", ""}, []string{people.moment(time.Time{}), programs.moment(time.Time{})})
 	assert.Equal(t, "2026-11-20T06:00:00Z", programs.moment(time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)))
 }
 

@@ -82,10 +82,7 @@ func (c *Call) tryDefinition(ctx context.Context, file, show, text string, set p
 	for {
 		answer, err := service.TryDefinitionWithResponse(ctx, request)
 		if err != nil {
-			return unreachable(err)
-		}
-		if answer.JSON200 == nil {
-			return failure(answer.ApplicationproblemJSONDefault, answer.Body)
+			return err
 		}
 		if trial == nil {
 			trial = answer.JSON200
@@ -185,7 +182,7 @@ func try(ctx context.Context, c *Call) error {
 	}
 	content, err := os.Open(args[1])
 	if err != nil {
-		return &exitError{Failed, fmt.Sprintf("the file cannot be read: %v", err)}
+		return &exitError{code: Failed, message: fmt.Sprintf("the file cannot be read: %v", err)}
 	}
 	defer content.Close()
 	path := *as
@@ -194,12 +191,9 @@ func try(ctx context.Context, c *Call) error {
 	}
 	answer, err := service.TryFileWithBodyWithResponse(ctx, args[0], &api.TryFileParams{Path: path}, "application/octet-stream", content)
 	if err != nil {
-		return unreachable(err)
+		return err
 	}
 	t := answer.JSON200
-	if t == nil {
-		return failure(answer.ApplicationproblemJSONDefault, answer.Body)
-	}
 	if c.json {
 		return c.printJSON(t)
 	}

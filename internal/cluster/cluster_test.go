@@ -106,3 +106,40 @@ func TestClosedDirectoryIsTold(t *testing.T) {
 	_, err := cluster.Start(t.Context(), filepath.Join(closed, "db"))
 	assert.ErrorContains(t, err, "the user postgres cannot reach")
 }
+
+// What lies in the data directory is told when no server can be started on it, and
+// stays as it is.
+func TestStartsThatAreRefused(t *testing.T) {
+	dir := filepath.Join(open(t), "db")
+	first, err := cluster.Start(t.Context(), dir)
+	require.NoError(t, err)
+	require.NoError(t, first.Stop())
+	require.NoError(t, first.Stop(), "it is gone already")
+	version, password := filepath.Join(dir, "data", "PG_VERSION"), filepath.Join(dir, "password")
+	for path, c := range map[string]struct{ content, says string }{
+		version:  {"9\n", "was made by PostgreSQL 9, and installed is"},
+		password: {"", "the password of the database is missing"},
+		filepath.Join(dir, "data", "postgresql.conf"): {"port = high\n", "PostgreSQL did not start"},
+	} {
+		had, err := os.ReadFile(path)
+		require.NoError(t, err)
+		if c.content == "" {
+			require.NoError(t, os.Remove(path))
+		} else {
+			require.NoError(t, os.WriteFile(path, []byte(c.content), 0o600))
+		}
+		_, err = cluster.Start(t.Context(), dir)
+		assert.ErrorContains(t, err, c.says, path)
+		require.NoError(t, os.WriteFile(path, had, 0o644))
+	}
+	given, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = cluster.Start(given, dir+"-new")
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.NoDirExists(t, filepath.Join(dir+"-new", "data"), "nothing half made is taken for a database")
+
+	again, err := cluster.Start(t.Context(), dir)
+	require.NoError(t, err)
+	assert.Equal(t, first.URL[:20], again.URL[:20])
+	require.NoError(t, again.Stop())
+}

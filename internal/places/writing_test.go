@@ -8,9 +8,11 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"jorvex/internal/places"
 )
@@ -88,3 +90,41 @@ func TestWriting(t *testing.T) {
 type failing struct{ err error }
 
 func (f failing) Read([]byte) (int, error) { return 0, f.err }
+
+// Into a folder on another disk there are no links: the file is copied, whole, with
+// its time, and nothing is overwritten either.
+func TestMoveToAnotherDisk(t *testing.T) {
+	dir := t.TempDir()
+	place, err := places.Allowed{dir}.Local(dir)
+	require.NoError(t, err)
+	archive := filepath.Join(dir, "archive")
+	require.NoError(t, os.Mkdir(archive, 0o755))
+	if err := unix.Mount("tmpfs", archive, "tmpfs", 0, "size=1m"); err != nil {
+		t.Skip("mounting is not allowed here")
+	}
+	t.Cleanup(func() { _ = unix.Unmount(archive, unix.MNT_DETACH) })
+	from, then := filepath.Join(dir, "a.csv"), time.Date(2026, 10, 1, 8, 0, 0, 0, time.UTC)
+	write := func(content string) {
+		require.NoError(t, os.WriteFile(from, []byte(content), 0o644))
+		require.NoError(t, os.Chtimes(from, then, then))
+	}
+	write("n\n1\n")
+	require.NoError(t, place.Move("a.csv", "archive/2026/a.csv"))
+	content, err := os.ReadFile(filepath.Join(archive, "2026/a.csv"))
+	require.NoError(t, err)
+	assert.Equal(t, "n\n1\n", string(content))
+	info, err := os.Stat(filepath.Join(archive, "2026/a.csv"))
+	require.NoError(t, err)
+	assert.True(t, then.Equal(info.ModTime()))
+	assert.NoFileExists(t, from)
+	assert.ErrorIs(t, place.Move("a.csv", "archive/2026/b.csv"), fs.ErrNotExist)
+
+	write("another")
+	assert.ErrorIs(t, place.Move("a.csv", "archive/2026/a.csv"), fs.ErrExist)
+	write(strings.Repeat("too much for that disk\n", 100_000))
+	assert.ErrorIs(t, place.Move("a.csv", "archive/2026/c.csv"), unix.ENOSPC)
+	assert.FileExists(t, from, "it stays where it is")
+	list, err := os.ReadDir(filepath.Join(archive, "2026"))
+	require.NoError(t, err)
+	assert.Len(t, list, 1, "nothing half is left")
+}

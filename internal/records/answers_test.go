@@ -91,8 +91,12 @@ func TestRetention(t *testing.T) {
 	day(10)
 	deliver(t, s, in, records.Commit{}, "x", "x3", "y", "y2")
 	freed := func(days, count int) ([]string, []records.Unreplayable) {
-		digests, lost, err := s.Freed(t.Context(), records.Retention{Days: days, Count: count}, now)
+		list, lost, err := s.Freed(t.Context(), records.Retention{Days: days, Count: count}, now)
 		require.NoError(t, err)
+		var digests []string
+		for _, d := range list {
+			digests = append(digests, d.Digest)
+		}
 		return digests, lost
 	}
 	// The second receipt is the last of its parameters, so all before it that it
@@ -113,6 +117,23 @@ func TestRetention(t *testing.T) {
 	require.NoError(t, err)
 	digests, _ = freed(0, 1)
 	assert.ElementsMatch(t, []string{"x1", "x2"}, digests, "z was handed over and feeds on")
+
+	// What went is not missed, until a newer receipt names it.
+	list, _, err := s.Freed(t.Context(), records.Retention{Count: 1}, now)
+	require.NoError(t, err)
+	assert.Contains(t, list, records.Droppable{Digest: "x2", Through: 4})
+	for range 2 {
+		require.NoError(t, s.NoteFreed(t.Context(), list))
+	}
+	require.NoError(t, s.NoteFreed(t.Context(), nil))
+	was := func(digest string) bool {
+		freed, err := s.WasFreed(t.Context(), digest)
+		require.NoError(t, err)
+		return freed
+	}
+	assert.Equal(t, []bool{true, true, false, false}, []bool{was("x1"), was("x2"), was("y1"), was("none")})
+	deliver(t, s, in, records.Commit{}, "x", "x2", "y", "y2")
+	assert.Equal(t, []bool{true, false}, []bool{was("x1"), was("x2")})
 
 	needs, err := s.NeededBy(t.Context(), "y1")
 	require.NoError(t, err)

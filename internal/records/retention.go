@@ -31,6 +31,12 @@ func (s *Store) SetRetention(ctx context.Context, r Retention) error {
 	return err
 }
 
+// Droppable is bytes that a retention does not keep.
+type Droppable struct {
+	Digest  string
+	Through int64 // the newest receipt that names them
+}
+
 // Unreplayable is an input with receipts that can no longer be replayed.
 type Unreplayable struct {
 	Input    string
@@ -47,23 +53,37 @@ const keepFrom = `WITH kept AS (
 			row_number() OVER (PARTITION BY ri.input_id, ri.parameters ORDER BY ri.number DESC) AS nth_alike
 		FROM receipt_inputs ri JOIN receipts r ON r.number = ri.number JOIN refreshes f ON f.id = r.refresh_id) i
 	WHERE $1 = 0 AND $2 = 0 OR $1 > 0 AND i.ended >= $3::timestamptz - $1 * interval '1 day' OR $2 > 0 AND i.nth <= $2 OR i.nth_alike = 1 GROUP BY i.input_id),
-	droppable AS (SELECT f.digest FROM fed f JOIN kept k ON k.input_id = f.input_id GROUP BY f.digest
-		HAVING bool_and(f.last < k.first) EXCEPT SELECT digest FROM handed_over WHERE feeds) `
+	droppable AS (SELECT f.digest, max(f.last) AS through FROM fed f JOIN kept k ON k.input_id = f.input_id
+		WHERE f.digest NOT IN (SELECT digest FROM handed_over WHERE feeds) GROUP BY f.digest HAVING bool_and(f.last < k.first)) `
 
 // Freed tells which bytes a retention would not keep at a moment, and which receipts
 // could then no longer be replayed.
-func (s *Store) Freed(ctx context.Context, r Retention, now time.Time) (digests []string, lost []Unreplayable, err error) {
-	rows, err := s.Pool.Query(ctx, keepFrom+"SELECT digest FROM droppable", r.Days, r.Count, now)
+func (s *Store) Freed(ctx context.Context, r Retention, now time.Time) (droppable []Droppable, lost []Unreplayable, err error) {
+	droppable, err = all[Droppable](s.Pool.Query(ctx, keepFrom+"SELECT digest, through FROM droppable", r.Days, r.Count, now))
 	if err != nil {
-		return nil, nil, err
-	}
-	if digests, err = pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
 		return nil, nil, err
 	}
 	lost, err = all[Unreplayable](s.Pool.Query(ctx, keepFrom+`SELECT i.name AS input, count(DISTINCT ri.number) AS receipts, max(ri.number) AS last
 		FROM receipt_inputs ri JOIN inputs i ON i.id = ri.input_id WHERE EXISTS (SELECT FROM fed f JOIN droppable d ON d.digest = f.digest
 			WHERE f.input_id = ri.input_id AND ri.number BETWEEN f.first AND f.last) GROUP BY i.name ORDER BY i.name`, r.Days, r.Count, now))
-	return digests, lost, err
+	return droppable, lost, err
+}
+
+// NoteFreed records what is about to go, so that it is not taken for lost.
+func (s *Store) NoteFreed(ctx context.Context, list []Droppable) error {
+	digests, through := make([]string, len(list)), make([]int64, len(list))
+	for i, d := range list {
+		digests[i], through[i] = d.Digest, d.Through
+	}
+	_, err := s.Pool.Exec(ctx, `INSERT INTO freed (digest, through) SELECT * FROM unnest($1::text[], $2::bigint[])
+		ON CONFLICT (digest) DO UPDATE SET through = excluded.through`, digests, through)
+	return err
+}
+
+// WasFreed reports whether no receipt names bytes since they were let go of.
+func (s *Store) WasFreed(ctx context.Context, digest string) (freed bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT coalesce((SELECT through FROM freed WHERE digest = $1) >= (SELECT max(last) FROM fed WHERE digest = $1), false)", digest).Scan(&freed)
+	return freed, err
 }
 
 // Needs is how many receipts need some bytes.

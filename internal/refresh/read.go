@@ -104,7 +104,7 @@ func (r *piece) readOne(ctx context.Context, f *fed) error {
 // take reads a file as it is now.
 func (r *piece) take(ctx context.Context, f *fed) error {
 	var err error
-	if f.picked.Digest != "" && r.Vault.Has(f.picked.Digest) {
+	if f.picked.Digest != "" && r.Vault.Want(f.picked.Digest) {
 		// The bytes are there already, and the file was not touched since.
 		f.reading = watch.Reading{FileID: f.picked.FileID, Path: f.picked.Path, Mark: f.picked.Mark, Digest: f.picked.Digest, At: r.Clock()}
 	} else {

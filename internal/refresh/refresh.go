@@ -47,7 +47,7 @@ type Runner struct {
 	tending sync.WaitGroup
 	handing sync.Mutex    // one hands over at a time
 	placing [2]sync.Mutex // one puts deliveries in their places at a time; and rows into other databases
-	inHand  sync.Map      // of refresh to a channel that closes when its files were told anew
+	inHand  sync.Map      // of refresh to *hand
 	cancels sync.Map      // of running refresh to the function that gives it up
 }
 
@@ -284,13 +284,19 @@ type stopped struct {
 
 func (e *stopped) Error() string { return e.problem }
 
+// hand is a refresh that runs here.
+type hand struct {
+	began time.Time
+	told  chan struct{} // closes when its files were told anew
+}
+
 // run claims and runs one refresh, whatever comes of it.
 func (r *Runner) run(ctx context.Context, id int64) {
-	told := make(chan struct{})
-	r.inHand.Store(id, told)
+	mine := &hand{time.Now(), make(chan struct{})}
+	r.inHand.Store(id, mine)
 	defer func() {
 		r.inHand.Delete(id)
-		close(told)
+		close(mine.told)
 	}()
 	fence, err := r.Store.ClaimRefresh(ctx, id, r.Clock())
 	if errors.Is(err, records.ErrConflict) {
@@ -333,9 +339,9 @@ func (r *Runner) run(ctx context.Context, id int64) {
 // that whoever sees its end sees them too. It does not wait long: a look at the
 // place may be under way.
 func (r *Runner) Settled(ctx context.Context, id int64) {
-	if told, ok := r.inHand.Load(id); ok {
+	if running, ok := r.inHand.Load(id); ok {
 		select {
-		case <-told.(chan struct{}):
+		case <-running.(*hand).told:
 		case <-time.After(10 * time.Second):
 		case <-ctx.Done():
 		}

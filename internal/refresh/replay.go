@@ -172,6 +172,7 @@ func deliveryDigest(d definition.Delivery, def *definition.Definition, combined 
 // Kept is what a deep look at the vault and the deliveries came to.
 type Kept struct {
 	Objects    int64 // of the vault, that were read through
+	Freed      int64 // that were let go of, and are not missed
 	Troubles   []Trouble
 	Deliveries []CheckedDelivery
 }
@@ -201,6 +202,12 @@ func (r *Runner) VerifyVault(ctx context.Context) (k Kept, err error) {
 			return err
 		}
 		seen[digest] = true
+		if !r.Vault.Has(digest) {
+			if freed, err := r.Store.WasFreed(ctx, digest); freed || err != nil {
+				k.Freed++
+				return err
+			}
+		}
 		k.Objects++
 		if err := r.sound(digest); err != nil {
 			t := Trouble{Digest: digest, What: what, Why: err.Error(), First: first, Last: last, Receipts: last - first + 1}

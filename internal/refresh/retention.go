@@ -21,23 +21,29 @@ const strayFor = 7 * 24 * time.Hour
 
 // Retain tells what a retention frees now, and frees it if it is to.
 func (r *Runner) Retain(ctx context.Context, keep records.Retention, do bool) (f Freed, err error) {
-	var digests []string
+	since := r.runningSince()
+	var droppable []records.Droppable
 	if !keep.None() {
-		if digests, f.Lost, err = r.Store.Freed(ctx, keep, r.Clock()); err != nil {
+		if droppable, f.Lost, err = r.Store.Freed(ctx, keep, r.Clock()); err != nil {
 			return f, err
 		}
 	}
-	drop := map[string]bool{}
-	for _, d := range digests {
-		drop[d] = true
+	drop := map[string]records.Droppable{}
+	for _, d := range droppable {
+		drop[d.Digest] = d
 	}
 	strays, err := r.strays(ctx)
 	if err != nil {
 		return f, err
 	}
 	var gone []string
-	err = r.Vault.Each(func(digest string, bytes int64, stored time.Time) error {
-		if drop[digest] || strays(digest) && r.Clock().Sub(stored) > strayFor {
+	var noted []records.Droppable
+	err = r.Vault.Each(func(digest string, bytes int64, wanted time.Time) error {
+		d, dropped := drop[digest]
+		if dropped {
+			noted = append(noted, d)
+		}
+		if dropped || strays(digest) && r.Clock().Sub(wanted) > strayFor {
 			gone = append(gone, digest)
 			f.Objects++
 			f.Bytes += bytes
@@ -47,8 +53,24 @@ func (r *Runner) Retain(ctx context.Context, keep records.Retention, do bool) (f
 	if err != nil || !do {
 		return f, err
 	}
-	_, err = r.Vault.Remove(gone)
+	if err := r.Store.NoteFreed(ctx, noted); err != nil {
+		return f, err
+	}
+	f.Objects, f.Bytes, err = r.Vault.Remove(gone, since)
 	return f, err
+}
+
+// runningSince is when the first of the refreshes that run now began: what they
+// count on is named by no receipt yet.
+func (r *Runner) runningSince() time.Time {
+	since := time.Now()
+	r.inHand.Range(func(_, running any) bool {
+		if began := running.(*hand).began; began.Before(since) {
+			since = began
+		}
+		return true
+	})
+	return since
 }
 
 // strays tells which objects no receipt, handover or rehearsal names.
@@ -83,22 +105,24 @@ func (r *Runner) strays(ctx context.Context) (func(digest string) bool, error) {
 // retainEvery is how often what is not to be kept is freed.
 const retainEvery = 6 * time.Hour
 
-// keepHouse frees what the retention does not keep, until ctx ends.
+// keepHouse frees what the retention does not keep, at once and then now and again,
+// until ctx ends.
 func (r *Runner) keepHouse(ctx context.Context) {
 	for {
+		var f Freed
+		keep, err := r.Store.Retention(ctx)
+		if err == nil {
+			f, err = r.Retain(ctx, keep, true)
+		}
+		if err != nil && ctx.Err() == nil {
+			r.Log.Error("cannot free what the vault need not keep; trying again", "error", err)
+		} else if f.Objects > 0 {
+			r.Log.Info("freed what the vault need not keep", "objects", f.Objects, "bytes", f.Bytes)
+		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(retainEvery):
-		}
-		keep, err := r.Store.Retention(ctx)
-		if err != nil {
-			continue
-		}
-		if f, err := r.Retain(ctx, keep, true); err != nil && ctx.Err() == nil {
-			r.Log.Error("cannot free what the vault need not keep; trying again", "error", err)
-		} else if f.Objects > 0 {
-			r.Log.Info("freed what the vault need not keep", "objects", f.Objects, "bytes", f.Bytes)
 		}
 	}
 }

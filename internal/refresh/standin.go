@@ -43,7 +43,7 @@ func (r *piece) lastGood(ctx context.Context, path string) (receipt.File, int64,
 		if err != nil {
 			return receipt.File{}, 0, err
 		}
-		if f, there := files[filename.Show(string(p))]; there && r.Vault.Has(f.Digest) {
+		if f, there := files[filename.Show(string(p))]; there && r.Vault.Want(f.Digest) {
 			return f, last.Receipt, nil
 		}
 	}

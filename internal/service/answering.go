@@ -49,7 +49,7 @@ func (s *server) VerifyReceipts(ctx context.Context, request api.VerifyReceiptsR
 	if err == nil && request.Params.Deep {
 		var kept refresh.Kept
 		kept, err = s.Runner.VerifyVault(ctx)
-		shown.Objects = kept.Objects
+		shown.Objects, shown.Freed = kept.Objects, kept.Freed
 		for _, t := range kept.Troubles {
 			shown.Holds = false
 			shown.Troubles = append(shown.Troubles, api.VaultTrouble{Digest: t.Digest, What: t.What, Why: t.Why, Receipts: t.Receipts, First: t.First, Last: t.Last})

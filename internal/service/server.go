@@ -11,8 +11,10 @@ import (
 	"net/http"
 	"path"
 	"strings"
+	"sync"
 	"time"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
@@ -50,22 +52,34 @@ type server struct {
 	closing context.Context
 }
 
+// contract is what requests are held against, whatever address they come to.
+var contract = sync.OnceValues(func() (*openapi3.T, error) {
+	spec, err := api.GetSpec()
+	if err == nil {
+		spec.Servers = nil
+	}
+	return spec, err
+})
+
 // handler returns the whole of what is served: contract, sign-in, console.
 func (s *server) handler() (http.Handler, error) {
+	spec, err := contract()
+	if err != nil {
+		return nil, err
+	}
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
 	engine.ContextWithFallback = true
 	engine.UseRawPath = true
 	engine.HandleMethodNotAllowed = true
-	engine.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, err any) {
+	engine.Use(func(c *gin.Context) {
+		if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+			c.Header(api.ContractHeader, spec.Info.Version)
+		}
+	}, gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, err any) {
 		s.answer(c, fmt.Errorf("panic: %v", err))
 	}), s.guard)
 
-	spec, err := api.GetSpec()
-	if err != nil {
-		return nil, err
-	}
-	spec.Servers = nil
 	if s.router, err = gorillamux.NewRouter(spec); err != nil {
 		return nil, err
 	}

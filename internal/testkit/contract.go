@@ -72,6 +72,9 @@ func (c *contract) RoundTrip(request *http.Request) (*http.Response, error) {
 	if err != nil {
 		return response, err
 	}
+	if response.Header.Get(api.ContractHeader) == "" {
+		violations.add(fmt.Sprintf("%s %s: no header %s", request.Method, request.URL, api.ContractHeader))
+	}
 	input := &openapi3filter.ResponseValidationInput{
 		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: request, PathParams: params, Route: route},
 		Status:                 response.StatusCode, Header: response.Header,

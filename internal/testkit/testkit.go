@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/require"
 
 	"jorvex/internal/api"
@@ -48,6 +49,10 @@ func Main(m *testing.M) int {
 	}
 	if err == nil {
 		defer func() { _ = shared.Stop() }()
+		// Reckoning passwords takes longer than most of what is asked.
+		err = os.WriteFile(filepath.Join(dir, "postgres", "data", "pg_hba.conf"), []byte("host all all 127.0.0.1/32 trust\n"), 0o644)
+	}
+	if err == nil {
 		err = makeTemplate()
 	}
 	if err != nil {
@@ -65,8 +70,10 @@ func makeTemplate() error {
 		return err
 	}
 	defer conn.Close(ctx)
-	if _, err := conn.Exec(ctx, "CREATE DATABASE template_jorvex"); err != nil {
-		return err
+	for _, sql := range []string{"SELECT pg_reload_conf()", "CREATE DATABASE template_jorvex"} {
+		if _, err := conn.Exec(ctx, sql); err != nil {
+			return err
+		}
 	}
 	store, err := records.Open(ctx, named("template_jorvex"))
 	if err != nil {
@@ -102,6 +109,7 @@ type Service struct {
 	URL   string // of the database
 	API   *api.ClientWithResponses
 	stop  func()
+	pool  func() *pgxpool.Pool // of the test's own questions
 }
 
 // Options change how a service is started.
@@ -130,6 +138,7 @@ func Start(t testing.TB, o Options) *Service {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &Service{t: t, Data: o.Data, Share: o.Share, URL: o.URL}
+	s.pool = sync.OnceValue(s.open)
 	ready := make(chan struct{})
 	ended := make(chan error, 1)
 	var log lockedBuffer
@@ -165,7 +174,10 @@ func Start(t testing.TB, o Options) *Service {
 	t.Cleanup(s.stop)
 	token, err := os.ReadFile(filepath.Join(o.Data, service.TokenFile))
 	require.NoError(t, err)
-	s.API, err = client.Connect(s.Base, strings.TrimSpace(string(token)))
+	s.API, err = api.NewClientWithResponses(s.Base, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
+		return nil
+	}))
 	require.NoError(t, err)
 	return s
 }
@@ -232,24 +244,37 @@ func (s *Service) Definition(text string) {
 	s.Must("input", "add", file)
 }
 
+// open opens the service's database for the test, which may take it away.
+func (s *Service) open() *pgxpool.Pool {
+	config, err := pgxpool.ParseConfig(s.URL)
+	require.NoError(s.t, err)
+	config.MaxConns = 1
+	config.ShouldPing = func(context.Context, pgxpool.ShouldPingParams) bool { return true }
+	pool, err := pgxpool.NewWithConfig(context.Background(), config)
+	require.NoError(s.t, err)
+	s.t.Cleanup(pool.Close)
+	return pool
+}
+
+// In returns the service with another database, to ask that.
+func (s *Service) In(url string) *Service {
+	other := &Service{t: s.t, Base: s.Base, Link: s.Link, Data: s.Data, Share: s.Share, URL: url, API: s.API, stop: s.stop}
+	other.pool = sync.OnceValue(other.open)
+	return other
+}
+
 // Query returns the only value of a query on the service's database.
 func (s *Service) Query(sql string, args ...any) string {
 	s.t.Helper()
-	conn, err := pgx.Connect(s.t.Context(), s.URL)
-	require.NoError(s.t, err)
-	defer conn.Close(context.Background())
 	var value string
-	require.NoError(s.t, conn.QueryRow(s.t.Context(), sql, args...).Scan(&value))
+	require.NoError(s.t, s.pool().QueryRow(s.t.Context(), sql, args...).Scan(&value))
 	return value
 }
 
 // Exec runs a statement on the service's database.
 func (s *Service) Exec(sql string) {
 	s.t.Helper()
-	conn, err := pgx.Connect(s.t.Context(), s.URL)
-	require.NoError(s.t, err)
-	defer conn.Close(context.Background())
-	_, err = conn.Exec(s.t.Context(), sql)
+	_, err := s.pool().Exec(s.t.Context(), sql)
 	require.NoError(s.t, err)
 }
 

@@ -26,6 +26,7 @@ import (
 type Vault struct {
 	dir      string
 	encoders sync.Pool
+	removing sync.RWMutex // no object is removed while it is wanted
 }
 
 // ErrMissing is in the error for an object that is not in the vault.
@@ -60,6 +61,18 @@ func (v *Vault) Has(digest string) bool {
 	}
 	_, err := os.Stat(v.path(digest))
 	return err == nil
+}
+
+// Want reports whether the vault holds the object, and if so notes the moment, so
+// that it is not removed from under who is about to count on it.
+func (v *Vault) Want(digest string) bool {
+	if !digestForm.MatchString(digest) {
+		return false
+	}
+	v.removing.RLock()
+	defer v.removing.RUnlock()
+	now := time.Now()
+	return os.Chtimes(v.path(digest), now, now) == nil
 }
 
 // Object names bytes in the vault.
@@ -122,7 +135,7 @@ func (b *Batch) Put(r io.Reader) (o Object, err error) {
 	o.Digest = hex.EncodeToString(hash.Sum(nil))
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if _, twice := b.pending[o.Digest]; twice || b.vault.Has(o.Digest) {
+	if _, twice := b.pending[o.Digest]; twice || b.vault.Want(o.Digest) {
 		return o, os.Remove(f.Name())
 	}
 	b.pending[o.Digest] = f.Name()
@@ -156,7 +169,13 @@ func (b *Batch) Commit() error {
 	if err := flush(); err != nil {
 		return fmt.Errorf("flush the vault: %w", err)
 	}
+	b.vault.removing.RLock()
+	defer b.vault.removing.RUnlock()
+	now := time.Now() // a file's own time may be of a coarser clock
 	for digest, path := range b.pending {
+		if err := os.Chtimes(path, now, now); err != nil {
+			return fmt.Errorf("write to the vault: %w", err)
+		}
 		final := b.vault.path(digest)
 		if err := os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
 			return fmt.Errorf("write to the vault: %w", err)
@@ -180,27 +199,46 @@ func (b *Batch) Discard() {
 	clear(b.pending)
 }
 
-// Remove takes objects away. Those that are not there are passed over.
-func (v *Vault) Remove(digests []string) (bytes int64, err error) {
+// Remove takes objects away, unless they were stored or wanted since a moment. It
+// returns how many went and the bytes that they took on the disk.
+func (v *Vault) Remove(digests []string, since time.Time) (objects, bytes int64, err error) {
 	for _, digest := range digests {
-		if !digestForm.MatchString(digest) {
-			return bytes, fmt.Errorf("%q is no digest", digest)
+		size, err := v.remove(digest, since)
+		if err != nil {
+			return objects, bytes, err
 		}
-		info, err := os.Stat(v.path(digest))
-		if err == nil {
-			err = os.Remove(v.path(digest))
-			bytes += info.Size()
-		}
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return bytes, err
+		if size > 0 {
+			objects, bytes = objects+1, bytes+size
 		}
 	}
-	return bytes, nil
+	return objects, bytes, nil
+}
+
+func (v *Vault) remove(digest string, since time.Time) (bytes int64, err error) {
+	if !digestForm.MatchString(digest) {
+		return 0, fmt.Errorf("%q is no digest", digest)
+	}
+	v.removing.Lock()
+	defer v.removing.Unlock()
+	info, err := os.Stat(v.path(digest))
+	if err == nil && !info.ModTime().Before(since) {
+		return 0, nil
+	}
+	if err == nil {
+		err = os.Remove(v.path(digest))
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), nil
 }
 
 // Each calls each with every object: how many bytes it takes on the disk, and when
-// it was stored.
-func (v *Vault) Each(each func(digest string, bytes int64, stored time.Time) error) error {
+// it was stored or wanted last.
+func (v *Vault) Each(each func(digest string, bytes int64, wanted time.Time) error) error {
 	return filepath.WalkDir(v.dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			if d != nil && d.IsDir() && d.Name() == "incoming" {

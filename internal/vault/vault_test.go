@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -91,4 +92,35 @@ func TestDamageIsTold(t *testing.T) {
 	require.NoError(t, err)
 	_, err = io.ReadAll(r)
 	assert.ErrorContains(t, err, "is damaged")
+}
+
+// An object that somebody counts on stays, however long ago it was stored.
+func TestRemoveSparesWhatIsWanted(t *testing.T) {
+	dir := t.TempDir()
+	v, err := vault.Open(dir)
+	require.NoError(t, err)
+	wanted, again, old := put(t, v, "wanted"), put(t, v, "stored again"), put(t, v, "old")
+	began := time.Now()
+	assert.True(t, v.Want(wanted.Digest))
+	b := v.Batch()
+	_, err = b.Put(strings.NewReader("stored again"))
+	require.NoError(t, err)
+	require.NoError(t, b.Commit())
+	assert.False(t, v.Want(strings.Repeat("0", 64)))
+	assert.False(t, v.Want("../"+old.Digest))
+
+	all := []string{wanted.Digest, again.Digest, old.Digest, strings.Repeat("0", 64)}
+	objects, bytes, err := v.Remove(all, began)
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), objects)
+	assert.Positive(t, bytes)
+	assert.Equal(t, []bool{true, true, false}, []bool{v.Has(wanted.Digest), v.Has(again.Digest), v.Has(old.Digest)})
+	objects, _, err = v.Remove(all, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, int64(2), objects)
+	_, _, err = v.Remove([]string{"../../x"}, time.Now())
+	assert.ErrorContains(t, err, "is no digest")
+	left, err := filepath.Glob(filepath.Join(dir, "*", "*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }
