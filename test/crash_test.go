@@ -122,6 +122,22 @@ func TestDeliveryThatCannotTakeItsPlace(t *testing.T) {
 	assert.Contains(t, s.Delivered("loadings.csv"), "SK1,10,1")
 }
 
+// Deliveries hold while refreshes replace them, in their places or not yet.
+func TestVerifyBesideRefreshes(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t, testkit.Options{})
+	s.Definition(strings.Replace(loadings, "deliver:", "deliver:\n  - folder: loadings-files", 1))
+	for i := range 10 {
+		s.Write("loadings/Eskvik/loadings 2026-10-05.csv", table(header, strings.Repeat(fmt.Sprintf("SK1,%d,1\n", i), 1000)+"SK1,1,1"))
+		s.Must("look")
+		s.Must("refresh", "loadings", "-wait=false")
+		for receipt := fmt.Sprint(i + 1); s.Query("SELECT count(*)::text FROM jorvex.receipts") != receipt; {
+			s.Must("verify", "-deliveries")
+		}
+	}
+	assert.Contains(t, s.Must("verify", "-deliveries"), "the deliveries hold: 3 deliveries as delivered last")
+}
+
 // Killed at a hundred and more random moments, across looking, shaping, delivering,
 // publishing and handing over: no source file is lost or handed over twice, no row is
 // doubled, every delivery is whole, and the chains hold.

@@ -135,3 +135,8 @@ func (s *Store) EachFed(ctx context.Context, each func(path []byte, digest strin
 func (s *Store) LastDeliveries(ctx context.Context) ([]Made, error) {
 	return all[Made](s.Pool.Query(ctx, "SELECT DISTINCT ON (kind, name) * FROM delivered WHERE kind IN ('file', 'folder', 'table') ORDER BY kind, name, receipt DESC"))
 }
+
+// LastDelivery returns the last receipt that delivered a file, a folder or a table.
+func (s *Store) LastDelivery(ctx context.Context, kind, name string) (Made, error) {
+	return one[Made](s.Pool.Query(ctx, "SELECT * FROM delivered WHERE kind = $1 AND name = $2 ORDER BY receipt DESC LIMIT 1", kind, name))
+}

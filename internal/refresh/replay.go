@@ -16,6 +16,7 @@ import (
 	"jorvex/internal/core/totals"
 	"jorvex/internal/deliver"
 	"jorvex/internal/parts"
+	"jorvex/internal/records"
 	"jorvex/internal/watch"
 )
 
@@ -243,34 +244,48 @@ func (r *Runner) VerifyVault(ctx context.Context) (k Kept, err error) {
 // the last receipts that delivered it.
 func (r *Runner) VerifyDeliveries(ctx context.Context) (list []CheckedDelivery, err error) {
 	made, err := r.Store.LastDeliveries(ctx)
-	if err != nil {
-		return nil, err
-	}
 	for _, m := range made {
-		c := CheckedDelivery{Kind: m.Kind, Name: m.Name, Receipt: m.Receipt}
-		same := false
-		switch m.Kind {
-		case "table":
-			same, err = r.sameTable(ctx, m.Receipt, m.InputID, m.Name)
-		case "folder":
-			same, err = true, r.sameFolder(ctx, m.Receipt, m.InputID, m.Name)
-		default:
-			var digest string
-			digest, err = r.Folder.Digest(m.Name)
-			same = digest == m.Digest
+		c := r.checkDelivery(ctx, m)
+		for placed := false; c.Why != ""; placed = true {
+			// It may have been delivered anew meanwhile, or not be in its place yet.
+			last, err := r.Store.LastDelivery(ctx, m.Kind, m.Name)
+			if err != nil {
+				return list, err
+			}
+			if placed && last.Receipt == m.Receipt {
+				break
+			}
+			r.place(ctx, 0, false)
+			m, c = last, r.checkDelivery(ctx, last)
 		}
 		if ctx.Err() != nil {
 			return list, ctx.Err()
 		}
-		switch {
-		case err != nil:
-			c.Why = err.Error()
-		case !same:
-			c.Why = "it was changed: it is not what was delivered"
-		}
 		list = append(list, c)
 	}
-	return list, nil
+	return list, err
+}
+
+func (r *Runner) checkDelivery(ctx context.Context, m records.Made) CheckedDelivery {
+	same, err := false, error(nil)
+	switch m.Kind {
+	case "table":
+		same, err = r.sameTable(ctx, m.Receipt, m.InputID, m.Name)
+	case "folder":
+		same, err = true, r.sameFolder(ctx, m.Receipt, m.InputID, m.Name)
+	default:
+		var digest string
+		digest, err = r.Folder.Digest(m.Name)
+		same = digest == m.Digest
+	}
+	c := CheckedDelivery{Kind: m.Kind, Name: m.Name, Receipt: m.Receipt}
+	switch {
+	case err != nil:
+		c.Why = err.Error()
+	case !same:
+		c.Why = "it was changed: it is not what was delivered"
+	}
+	return c
 }
 
 // sameFolder holds the files of a delivered folder against those that fed its receipt.
