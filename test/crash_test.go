@@ -179,12 +179,18 @@ gate: {nothing_picked: go_on}
 		moment := s.Query(`SELECT coalesce((SELECT CASE WHEN outcome = 'running' THEN stage ELSE outcome END FROM jorvex.refreshes ORDER BY id DESC LIMIT 1), '')
 			|| CASE WHEN EXISTS (SELECT FROM jorvex.publications) THEN ', to be published' ELSE '' END || CASE WHEN EXISTS (SELECT FROM jorvex.handovers WHERE state = 'due') THEN ', to be handed over' ELSE '' END`)
 		if moments[moment]++; moment == "delivered" {
-			spread = spread * 9 / 10
+			spread = spread * 4 / 5
 		} else {
-			spread = spread * 6 / 5
+			spread = spread * 11 / 10
 		}
 
 		process = alone(t, s) // which makes good what the last left
+		if moment == "waiting" { // and runs what was asked for
+			require.Eventually(t, func() bool {
+				return s.Query(`SELECT (SELECT count(*) FROM jorvex.refreshes WHERE outcome IN ('waiting', 'running')) + (SELECT count(*) FROM jorvex.publications)
+					+ (SELECT count(*) FROM jorvex.handovers WHERE state <> 'done')`) == "0"
+			}, 30*time.Second, 10*time.Millisecond)
+		}
 		assert.Equal(t, "0", s.Query("SELECT count(*)::text FROM jorvex.publications"))
 		assert.Equal(t, "0", s.Query("SELECT count(*)::text FROM jorvex.handovers WHERE state <> 'done'"))
 		assert.Equal(t, "0", s.Query("SELECT count(*)::text FROM jorvex.handovers a JOIN jorvex.handovers b USING (path) WHERE a.id < b.id"))
