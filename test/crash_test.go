@@ -184,7 +184,7 @@ gate: {nothing_picked: go_on}
 			spread = spread * 11 / 10
 		}
 
-		process = alone(t, s) // which makes good what the last left
+		process = alone(t, s)    // which makes good what the last left
 		if moment == "waiting" { // and runs what was asked for
 			require.Eventually(t, func() bool {
 				return s.Query(`SELECT (SELECT count(*) FROM jorvex.refreshes WHERE outcome IN ('waiting', 'running')) + (SELECT count(*) FROM jorvex.publications)
