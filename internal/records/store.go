@@ -67,16 +67,21 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	return s, nil
 }
 
-// takeLease locks the database for this service.
+// takeLease locks the database for this service. What a service held that ended just
+// now is free only a moment later, when the database has noticed.
 func takeLease(ctx context.Context, conn *pgx.Conn) error {
-	var free bool
-	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", leaseKey).Scan(&free); err != nil {
-		return err
+	for wait := time.After(2 * time.Second); ; {
+		var free bool
+		err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", leaseKey).Scan(&free)
+		if free || err != nil {
+			return err
+		}
+		select {
+		case <-wait:
+			return ErrInUse
+		case <-time.After(50 * time.Millisecond):
+		}
 	}
-	if !free {
-		return ErrInUse
-	}
-	return nil
 }
 
 // KeepLease sees that the lease is held until ctx ends, and takes it again
