@@ -33,32 +33,33 @@ func TestAnswersThatAreNone(t *testing.T) {
 	for _, c := range []struct {
 		name   string
 		args   []string
+		ours   bool // whether the answer says that it is of the contract
 		status int
 		kind   string
 		body   string
 		code   int
 		says   string
 	}{
-		{"another server's page", []string{"input", "list"}, 200, html, "<h1>It works</h1>", Failed, "the service answered something else: <h1>It works</h1>"},
-		{"a proxy's page", []string{"input", "list"}, 502, html, "<h1>Bad gateway</h1>", Failed, "the service answered something else: <h1>Bad gateway</h1>"},
-		{"another service's JSON", []string{"input", "list"}, 200, "application/json", `{"items":[]}`, Failed, `the service answered something else: {"items":[]}`},
-		{"nothing", []string{"input", "list"}, 200, "", "", Failed, "the service answered something else"},
-		{"JSON that is no problem", []string{"input", "list"}, 500, "application/json", `{"error":"x"}`, Failed, `the service answered something else: {"error":"x"}`},
-		{"JSON that is cut off", []string{"input", "list"}, 200, "application/json", `{"items":[{"name":"a"`, Failed, "unexpected end of JSON input"},
-		{"a problem", []string{"connection", "drop", "x"}, 409, problem, `{"status":409,"title":"In use","detail":"x is used","next":"drop its deliveries first"}`, Failed, "jorvex: x is used; drop its deliveries first\n"},
-		{"what is not there", []string{"place", "show", "x"}, 404, problem, `{"status":404,"title":"Not found","detail":"there is no place x"}`, NotFound, "jorvex: there is no place x\n"},
-		{"a problem with lines", []string{"place", "add", "x", "/x"}, 400, problem, `{"status":400,"title":"Not valid","detail":"2 problems","problems":[{"line":3,"column":5,"message":"a"},{"line":4,"column":1,"message":"b"}]}`, Failed,
+		{"another server's page", []string{"input", "list"}, false, 200, html, "<h1>It works</h1>", Failed, "the service answered something else: <h1>It works</h1>"},
+		{"a proxy's page", []string{"input", "list"}, false, 502, html, "<h1>Bad gateway</h1>", Failed, "the service answered something else: <h1>Bad gateway</h1>"},
+		{"another service's JSON", []string{"input", "list"}, false, 200, "application/json", `{"items":[]}`, Failed, `the service answered something else: {"items":[]}`},
+		{"nothing", []string{"input", "list"}, false, 200, "", "", Failed, "the service answered something else"},
+		{"JSON that is no problem", []string{"input", "list"}, true, 500, "application/json", `{"error":"x"}`, Failed, `the service answered something else: {"error":"x"}`},
+		{"JSON that is cut off", []string{"input", "list"}, true, 200, "application/json", `{"items":[{"name":"a"`, Failed, "unexpected end of JSON input"},
+		{"a problem", []string{"connection", "drop", "x"}, true, 409, problem, `{"status":409,"title":"In use","detail":"x is used","next":"drop its deliveries first"}`, Failed, "jorvex: x is used; drop its deliveries first\n"},
+		{"what is not there", []string{"place", "show", "x"}, true, 404, problem, `{"status":404,"title":"Not found","detail":"there is no place x"}`, NotFound, "jorvex: there is no place x\n"},
+		{"a problem with lines", []string{"place", "add", "x", "/x"}, true, 400, problem, `{"status":400,"title":"Not valid","detail":"2 problems","problems":[{"line":3,"column":5,"message":"a"},{"line":4,"column":1,"message":"b"}]}`, Failed,
 			"jorvex: Not valid:\n  line 3, column 5: a\n  line 4, column 1: b\n"},
-		{"a problem instead of a table", export, 404, problem, `{"status":404,"detail":"loadings was never delivered"}`, NotFound, "jorvex: loadings was never delivered\n"},
-		{"a problem instead of events", []string{"watch"}, 401, problem, `{"status":401,"detail":"sign in"}`, Failed, "jorvex: sign in\n"},
-		{"nothing, as it should be", []string{"connection", "drop", "x"}, 204, "", "", Done, ""},
-		{"a table", export, 200, "text/csv", "a;b\n1;2\n", Done, ""},
+		{"a problem instead of a table", export, true, 404, problem, `{"status":404,"detail":"loadings was never delivered"}`, NotFound, "jorvex: loadings was never delivered\n"},
+		{"a problem instead of events", []string{"watch"}, true, 401, problem, `{"status":401,"detail":"sign in"}`, Failed, "jorvex: sign in\n"},
+		{"nothing, as it should be", []string{"connection", "drop", "x"}, true, 204, "", "", Done, ""},
+		{"a table", export, true, 200, "text/csv", "a;b\n1;2\n", Done, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				assert.Equal(t, "Bearer secret", r.Header.Get("Authorization"))
 				w.Header().Set("Content-Type", c.kind)
-				if !strings.HasPrefix(c.name, "another") && c.name != "nothing" {
+				if c.ours {
 					w.Header().Set(api.ContractHeader, "1")
 				}
 				w.WriteHeader(c.status)
@@ -117,7 +118,7 @@ func TestWordsBeforeAnyCall(t *testing.T) {
 	}{
 		{[]string{"replay", "x"}, `"x" is no receipt's number; jorvex refreshes lists them`},
 		{[]string{"receipt", "0"}, `"0" is no receipt's number`},
-		{[]string{"compare", "1", "-1"}, ""},
+		{[]string{"compare", "1", "0"}, `"0" is no receipt's number`},
 		{[]string{"cancel", "1.5"}, `"1.5" is no refresh's number`},
 		{[]string{"answer", "x", "go"}, `"x" is no refresh's number`},
 		{[]string{"vault", "-all", "-days", "3"}, "keep all, or say how many; not both"},

@@ -304,14 +304,14 @@ func (at *watched) take(readings []Reading) (checks []records.Check, altered []r
 			continue
 		}
 		written := max(r.Mark.Modified, r.Mark.Changed)
-		at := r.At.UnixNano()
-		since := at
+		then := r.At.UnixNano()
+		since := then
 		if f.read != nil && f.read.since > 0 {
 			since = min(since, f.read.since)
 		}
 		// Where a file system's clock is ahead of ours, or ours was set back, it
 		// counts how long the mark has stood since we saw it.
-		fresh := at-written < int64(freshFor) && at-since < int64(freshFor)
+		fresh := then-written < int64(freshFor) && then-since < int64(freshFor)
 		f.read = &read{digest: r.Digest, trouble: r.Trouble, fresh: fresh, at: r.At, since: since}
 		folder, _ := split(r.Path)
 		altered = append(altered, f.record(folder))
